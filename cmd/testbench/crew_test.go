@@ -214,7 +214,7 @@ func TestTimes(t *testing.T) {
 	assert.Greater(t, open.P50, 100.0, "most were due while the first was slow")
 	o := p.sheet(plain, "-rate", "50/s", "-detail", "failures")
 	assert.GreaterOrEqual(t, o.took, 19*20*time.Millisecond)
-	assert.Contains(t, o.stdout, "calls    per s       p50")
+	assert.Contains(t, o.stdout, "steps    per s       p50")
 	for _, c := range []struct {
 		expect string
 		args   []string
@@ -306,7 +306,7 @@ steps:
 		"all.xml")
 	assert.Equal(t, 1, o.status, o.all())
 	assert.Contains(t, o.stdout, "60 rows · 59 passed · 1 failed · 63 exchanges")
-	assert.Contains(t, o.stdout, "get · row 7")
+	assert.Contains(t, o.stdout, "shares, row 7 · 7")
 	all := p.report("all.json")
 	require.Len(t, all.Sheets[0].Rows, 63)
 	for i, row := range all.Sheets[0].Rows[3:] {

@@ -52,7 +52,7 @@ var writers = []string{
 	"call stores/search grade=A -save savedN.json",
 	"propose stores/search grade=A -times 2 -into sheets/mine2.yaml -step search",
 	"run sheets/01-search.yaml -out reportN.html -out reportN.xml",
-	"probe stores/lot id=L-2201 -only missing -as sheet -out sheets/wrongN.yaml",
+	"probe stores/lot id=L-2201 -only missing -as sheet -out checks/wrongN.yaml",
 	"handover stores/search grade=A -as go -out handed.go",
 	"bridge lab -issue-key kN",
 }
@@ -61,7 +61,7 @@ func (p *place) writing() {
 	p.stdin = "a secret that is long enough\n"
 	p.write("sheets/mine.yaml",
 		"sheet: mine\nsteps:\n  - step: search\n    call: stores/search\n    fill:\n      grade: A\n")
-	p.write("sheets/mine2.yaml", p.read("sheets/mine.yaml"))
+	p.write("sheets/mine2.yaml", strings.Replace(p.read("sheets/mine.yaml"), "sheet: mine", "sheet: mine too", 1))
 	require.Equal(p.t, 0, p.run("bridge", "lab", "-issue-key", "first").status)
 	require.Equal(p.t, 0, p.run("secret", "set", "first").status)
 }

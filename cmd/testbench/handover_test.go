@@ -45,7 +45,7 @@ func TestHandover(t *testing.T) {
 		{"handover stores/search -as pythn", 2, []string{"-as pythn is not a language", `did you mean "python"?`}},
 		{"handover", 2, []string{"hand over which request?"}},
 		{"handover 1.1", 2, []string{"there is no run in the history"}},
-		{"handover stores/search -out none/x.sh", 2, []string{"none/x.sh"}},
+		{"handover stores/search -out bench.yaml/x.sh", 2, []string{"bench.yaml"}},
 	})
 	require.Equal(t, 0, p.run("call", "stores/search", "grade=A").status)
 	o := p.run("handover", "1.1", "-as", "javascript", "-out", "again.mjs")

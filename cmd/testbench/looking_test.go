@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"testbench/internal/compare"
 	"testbench/internal/standin"
 )
 
@@ -110,7 +111,7 @@ func TestHistoryCommand(t *testing.T) {
 	assert.Contains(t, steps, "steady •••")
 	assert.Contains(t, text("-json"), `"run"`)
 	p.sheet(sheet("200"))
-	assert.Contains(t, text("-steps"), "comes and goes")
+	assert.Contains(t, text("-steps"), "failed in run 4, and in no other of 4 runs")
 	assert.Contains(t, text("-prune", "2"), "3 runs taken away")
 	assert.NotContains(t, text(), "call stores/search")
 	p.cases([]commandCase{
@@ -159,7 +160,7 @@ func TestCompareCommand(t *testing.T) {
 			"compare GET ${base} -site local -site live -set base=http://127.0.0.1:9 -allow 127.0.0.1", 3,
 			[]string{"at local: 127.0.0.1:9 refused the connection"},
 		},
-		{"report last -out none/x.html", 2, []string{"there is no folder none"}},
+		{"report last -out bench.yaml/x.html", 2, []string{"bench.yaml is not a folder"}},
 		{"compare a.json", 2, []string{"compare which two answers?"}},
 		{"compare a.json c.json", 2, []string{"there is no file c.json"}},
 		{
@@ -255,20 +256,21 @@ steps:
 		{"compare 1 2", 0, []string{"no difference"}},
 		{"compare 1 3", 1, []string{
 			"row 1",
-			"search fails now: passed before, failed now; field total: expected at least 100, got",
-			"two is new", "one was not run", "the whole row was not run", "4 differences, 1 step newly failing",
+			"newly failing field total: expected at least 100, got", "search, row 1 · A, sheets/test.yaml",
+			"was not run one, row 1 · A, sheets/test.yaml the whole row was not run row 2 · B", "new is new two, row 1 · A",
+			"4 differences", "now: 1 sheet, 1 row, 2 steps, 4 checks, 3 exchanges",
 		}},
-		{"compare 3 4", 1, []string{"search passes now: failed before, passed now", "the whole row is new"}},
+		{"compare 3 4", 1, []string{"the whole row is new row 2 · B", "passes now search, row 1 · A", "4 differences"}},
 		{"compare 4 1 -values -ignore lots", 0, []string{"no difference"}},
 		{"compare 1 2.1", 2, []string{"1 is one of two runs, and 2.1 of two answers"}},
 		{"compare 1 99", 2, []string{"there is no run 99 in the history"}},
 	})
-	var steps []struct {
-		Step  string
-		Newly bool `json:"newly failing"`
+	var told struct {
+		Changes []compare.Change
 	}
-	require.NoError(t, json.Unmarshal([]byte(p.run("compare", "1", "3", "-json").stdout), &steps))
-	assert.True(t, steps[0].Newly)
+	require.NoError(t, json.Unmarshal([]byte(p.run("compare", "1", "3", "-json").stdout), &told))
+	assert.Equal(t, compare.FailsNow, told.Changes[0].Kind)
+	assert.Equal(t, "search", told.Changes[0].Places[0].Step)
 }
 
 // A call is repeated until something is so, or for as often as is asked; what changed is

@@ -189,7 +189,7 @@ func TestNarrowTerminal(t *testing.T) {
 		"compare contracts/stores.yaml contracts/stores-next.yaml": "breaks callers",
 		"fields a.json": "keeper",
 		"history":       "failed",
-		"compare 1 2":   "fails now",
+		"compare 1 2":   "newly failing",
 		"probe stores/lot id=L-2201 -only credentials,limits": "passed: nothing broke it",
 	} {
 		shown := p.onTerminal("", "", "stty cols 40; testbench "+command)

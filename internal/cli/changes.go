@@ -162,16 +162,16 @@ func showStepChanges(t *printer, changes *compare.Changes, full bool) {
 		showChange(t, c, full)
 	}
 	if changes.Before != changes.After {
-		t.note("before: %s", countsInWords(changes.Before))
-		t.note("now:    %s", countsInWords(changes.After))
+		t.note("%s", t.wrap("before: "+countsInWords(changes.Before), t.width, 8))
+		t.note("%s", t.wrap("now: "+countsInWords(changes.After), t.width, 8))
 	}
 	if changes.Unseen > 0 {
-		t.note("note: what was in %s was not recorded in full, and could not be compared",
-			count(changes.Unseen, "answer"))
+		t.note("%s", t.wrap(fmt.Sprintf("note: what was in %s was not recorded in full, and could not be compared",
+			count(changes.Unseen, "answer")), t.width, 0))
 	}
 	if changes.Untimed > 0 {
-		t.note("note: the times of %s were not compared, for there are too few exchanges; history -steps compares them "+
-			"over many runs", count(changes.Untimed, "step"))
+		t.note("%s", t.wrap(fmt.Sprintf("note: the times of %s were not compared, for there are too few exchanges; "+
+			"history -steps compares them over many runs", count(changes.Untimed, "step")), t.width, 0))
 	}
 	if len(changes.List) > 0 {
 		text := count(len(changes.List), "difference")

@@ -426,15 +426,17 @@ func showTrends(s *session, store *history.Store, o *historyOptions, files []str
 		showTrend(t, trends.Runs, trend, width)
 	}
 	first, last := trends.Runs[0], trends.Runs[len(trends.Runs)-1]
-	t.note("%s, run %d of %s to run %d of %s, the newest at the right", count(len(trends.Runs), "run"), first.Number,
-		first.Started.Local().Format("2006-01-02"), last.Number, last.Started.Local().Format("2006-01-02"))
-	t.note("%s passed, %s failed, %s reached nobody, %s not run", t.sign("•", "+"), t.sign("✗", "x"),
-		t.sign("○", "o"), t.sign("·", "."))
+	t.note("%s", t.wrap(fmt.Sprintf("%s, run %d of %s to run %d of %s, the newest at the right",
+		count(len(trends.Runs), "run"), first.Number, first.Started.Local().Format("2006-01-02"), last.Number,
+		last.Started.Local().Format("2006-01-02")), t.width, 0))
+	t.note("%s", t.wrap(fmt.Sprintf("%s passed, %s failed, %s reached nobody, %s not run", t.sign("•", "+"),
+		t.sign("✗", "x"), t.sign("○", "o"), t.sign("·", ".")), t.width, 0))
 	if left > 0 {
-		t.note("%s more with nothing to notice; name the sheet to see them", count(left, "step"))
+		t.note("%s", t.wrap(count(left, "step")+" more with nothing to notice; name the sheet to see them", t.width, 0))
 	}
 	if trends.Shares > 0 {
-		t.note("%s left out: testbench report -merge makes one run of them", count(trends.Shares, "share"))
+		t.note("%s", t.wrap(count(trends.Shares, "share")+" left out: testbench report -merge makes one run of them",
+			t.width, 0))
 	}
 	showFindings(t, trends)
 	return ExitPassed, nil

@@ -12,7 +12,6 @@ import (
 
 	"testbench/internal/history"
 	"testbench/internal/report"
-	"testbench/internal/secret"
 	"testbench/internal/workbench"
 )
 
@@ -259,10 +258,13 @@ func sheetLines(t *printer, head *history.Run, all bool) []string {
 func failureLines(t *printer, f *report.Failure) []string {
 	lines := strings.Split(t.wrap(fmt.Sprintf("%s  %s", f.Title(), f.Step.Target), t.width, 2), "\n")
 	lines[0] += "  " + t.in(red, f.Step.Outcome)
-	texts := []secret.Text{secret.Plain(f.Where()), f.Step.Reason}
-	for _, text := range append(texts, report.Lines(f.Step)...) {
+	texts := []string{f.Where(), string(f.Step.Reason)}
+	for _, text := range report.Lines(f.Step) {
+		texts = append(texts, string(text))
+	}
+	for _, text := range texts {
 		if text != "" {
-			lines = append(lines, strings.Split(t.wrap(string(text), t.width, 6), "\n")...)
+			lines = append(lines, strings.Split(t.wrap(text, t.width, 6), "\n")...)
 		}
 	}
 	return lines

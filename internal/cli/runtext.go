@@ -238,7 +238,7 @@ func (r *textRun) times(sheet *workbench.SheetResult) {
 		checkOfSheet(t, c)
 	}
 	for _, note := range sheet.Notes {
-		t.note("note: %s: %s", t.visible(sheet.Name), t.visible(note))
+		t.note("%s", t.wrap("note: "+sheet.Name+": "+note, t.width, 0))
 	}
 }
 

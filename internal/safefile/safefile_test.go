@@ -38,7 +38,7 @@ func TestWrite(t *testing.T) {
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "folder"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "folder", "x"), nil, 0o600))
 	assert.Error(t, safefile.Write(filepath.Join(dir, "folder"), []byte("x"), 0o644))
-	assert.Error(t, safefile.Write(filepath.Join(dir, "none", "x"), []byte("x"), 0o644))
+	assert.Error(t, safefile.Write(filepath.Join(dir, "folder", "x", "y"), []byte("x"), 0o644))
 	entries, err := os.ReadDir(dir)
 	require.NoError(t, err)
 	assert.Len(t, entries, 2)

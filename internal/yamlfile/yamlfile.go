@@ -11,8 +11,9 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"testbench/internal/syntax"
 	"unicode/utf8"
+
+	"testbench/internal/syntax"
 
 	"go.yaml.in/yaml/v4"
 )
