@@ -162,8 +162,8 @@ func showStepChanges(t *printer, changes *compare.Changes, full bool) {
 		showChange(t, c, full)
 	}
 	if changes.Before != changes.After {
-		t.note("%s", t.wrap("before: "+countsInWords(changes.Before), t.width, 8))
-		t.note("%s", t.wrap("now: "+countsInWords(changes.After), t.width, 8))
+		t.note("%s", t.wrap("before: "+countsInWords(changes.Before), t.width, 0))
+		t.note("%s", t.wrap("now: "+countsInWords(changes.After), t.width, 0))
 	}
 	if changes.Unseen > 0 {
 		t.note("%s", t.wrap(fmt.Sprintf("note: what was in %s was not recorded in full, and could not be compared",
@@ -201,7 +201,7 @@ func showChange(t *printer, c *compare.Change, full bool) {
 	if many := howMany(c); many != "" {
 		text += "  (" + many + ")"
 	}
-	t.printf("%s\n", t.wrap("  "+text, t.width, 6))
+	t.printf("%s\n", t.wrap(text, t.width, 2))
 	places := c.Places
 	if len(places) > mostPlacesShown && !full {
 		places = places[:mostPlacesShown]
@@ -213,13 +213,13 @@ func showChange(t *printer, c *compare.Change, full bool) {
 		if full && (p.Before != "" || p.After != "") && c.Count > 1 {
 			where += beforeAndNow(t, p.Before, p.After)
 		}
-		t.printf("%s\n", t.in(faint, t.wrap("    "+where, t.width, 6)))
+		t.printf("%s\n", t.in(faint, t.wrap(where, t.width, 6)))
 	}
 	switch more := c.Count - len(places); {
 	case more > 0 && !full:
-		t.printf("%s\n", t.in(faint, fmt.Sprintf("    and %d more; -full shows them", more)))
+		t.printf("%s\n", t.in(faint, fmt.Sprintf("      and %d more; -full shows them", more)))
 	case more > 0:
-		t.printf("%s\n", t.in(faint, fmt.Sprintf("    and %d more", more)))
+		t.printf("%s\n", t.in(faint, fmt.Sprintf("      and %d more", more)))
 	}
 }
 
@@ -241,6 +241,8 @@ func howMany(c *compare.Change) string {
 	switch {
 	case c.Count == 1:
 		return ""
+	case c.Steps == 0 && c.Count == c.Sheets:
+		return count(c.Sheets, "sheet")
 	case c.Steps > 1 || c.Sheets > 1:
 		return fmt.Sprintf("%s of %s, %d times", count(c.Steps, "step"), count(c.Sheets, "sheet"), c.Count)
 	}

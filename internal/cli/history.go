@@ -170,10 +170,6 @@ func importRuns(ctx context.Context, s *session, store *history.Store, names []s
 		if err != nil {
 			return 0, usagef("", "-import: there is no file or folder %s", name)
 		}
-		if len(files) == 0 {
-			return 0, usagef("write runs there with history -export, or run -out FILE.json",
-				"-import: the folder %s has no .json and no .ndjson file", name)
-		}
 		for _, file := range files {
 			run, err := history.OpenFile(file)
 			if err != nil {

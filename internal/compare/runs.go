@@ -123,8 +123,12 @@ func (c *Changes) add(key stepKey, one Change) {
 	switch one.Kind {
 	case OtherOutcome, OtherStatus, OtherChecks:
 		group.outcomes = one.Before + " " + one.After
-	case SlowerNow, FasterNow, NotRunNow, IsNew:
+	case SlowerNow, FasterNow:
 		group.path = key.sheet
+	case NotRunNow, IsNew:
+		if key.step+key.row != "" { // whole sheets are one change
+			group.path = key.sheet
+		}
 	}
 	if one.Kind == SlowerNow || one.Kind == FasterNow {
 		group.what = key.step

@@ -139,6 +139,8 @@ const (
 	partOfTimes = 0.1
 	leastBusy   = 0.9
 	leastTicks  = 50 // of all processors, each a hundredth of a second
+	// leastRunning is how long something must go on: a burst tells nothing of the machine.
+	leastRunning = time.Second
 )
 
 // machineNote warns where the times are those of this machine as well; "" for not.
@@ -171,8 +173,11 @@ func (r *runner) noteTimes(machine machineLoad) {
 	if r.pace != nil {
 		notes = append(notes, r.begins.rateNote(r.options.Jobs), dueNote(r.result.Times))
 	}
-	waited, busy := readMachine().since(machine)
-	for _, note := range append(notes, machineNote(r.result.Times, waited, busy)) {
+	if r.result.Running >= leastRunning {
+		waited, busy := readMachine().since(machine)
+		notes = append(notes, machineNote(r.result.Times, waited, busy))
+	}
+	for _, note := range notes {
 		if note != "" {
 			r.result.Notes = append(r.result.Notes, note)
 		}

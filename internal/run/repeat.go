@@ -2,6 +2,10 @@ package run
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"hash"
 	"iter"
 	"slices"
 	"time"
@@ -72,7 +76,14 @@ func (r *runner) iteration(ctx context.Context) iter.Seq[inputRow] {
 		return func(yield func(inputRow) bool) { yield(inputRow{result: &result.Row{}}) }
 	}
 	return func(yield func(inputRow) bool) {
+		var digest hash.Hash
+		if input.Source == nil && r.options.Share.N > 1 && r.work.queried == "" {
+			digest = sha256.New()
+		}
 		for row := range takeRows(ctx, input, r.session) {
+			if digest != nil {
+				digestRow(digest, row)
+			}
 			column := input.Label
 			if column == "" && row.values != nil && len(row.values.Members()) > 0 {
 				column = row.values.Members()[0].Key
@@ -84,5 +95,17 @@ func (r *runner) iteration(ctx context.Context) iter.Seq[inputRow] {
 				return
 			}
 		}
+		if digest != nil && ctx.Err() == nil {
+			r.work.queried = hex.EncodeToString(digest.Sum(nil))
+		}
 	}
+}
+
+// digestRow adds a row to a digest of all.
+func digestRow(digest hash.Hash, row takenRow) {
+	values := ""
+	if row.values != nil {
+		values = document.WriteJSON(row.values, document.Style{})
+	}
+	_, _ = fmt.Fprintln(digest, row.number, values, row.wrong)
 }

@@ -67,10 +67,32 @@ func (o RunOptions) isRun(step *sheet.Step, of *sheet.Sheet) bool {
 // Share is one of several parts of the rows: I of N. The zero value is all of them.
 type Share struct{ I, N int }
 
-// isMine says whether a row belongs to the share. It hangs on nothing but the names,
-// so that each machine knows it alone.
+// isMine says whether a row belongs to the share. It hangs on nothing but the names and the numbers, so that
+// each machine knows it alone. Of as many rows in a row as there are machines each gets one; which one goes
+// round by chance, so that a table in which every fourth row is slow is not slow on one machine.
 func (s Share) isMine(file string, turn, number int) bool {
-	return s.N < 2 || int(table.Hash(fmt.Sprintf("%s/%d", file, turn), number)%uint64(s.N)) == s.I-1
+	if s.N < 2 {
+		return true
+	}
+	round := table.Hash(fmt.Sprintf("%s/%d", file, turn), number/s.N) % uint64(s.N)
+	return (uint64(number)+round)%uint64(s.N) == uint64(s.I-1)
+}
+
+// runs are the steps that the share runs of those before or after the rows: what is to be run once is for the
+// first one.
+func (s Share) runs(steps []*sheet.Step) []*sheet.Step {
+	if s.N < 2 || s.I == 1 {
+		return steps
+	}
+	return slices.DeleteFunc(slices.Clone(steps), func(step *sheet.Step) bool { return step.Once })
+}
+
+// onlyOnce are the steps that are run although none of the rows is the share's.
+func (s Share) onlyOnce(steps []*sheet.Step) []*sheet.Step {
+	if s.I != 1 {
+		return nil
+	}
+	return slices.DeleteFunc(slices.Clone(steps), func(step *sheet.Step) bool { return !step.Once })
 }
 
 func (s Share) String() string {
@@ -95,6 +117,8 @@ type Job struct {
 	// Keep takes what was kept in a row, and before the rows, from several goroutines;
 	// it may be nil.
 	Keep func(row *result.Row, kept map[string]*document.Node)
+
+	queried string // the digest of the rows that a database gave
 }
 
 // File is the sheet's file as the bench names it.
@@ -146,8 +170,18 @@ func sheetInputs(s *sheet.Sheet) []string {
 	return names
 }
 
-// Fetched are digests of the contracts that were fetched from addresses, by these.
-func (w *Job) Fetched() map[string]string { return w.Session.Contracts.Fetched() }
+// Fetched are digests of what was fetched: of contracts by their addresses, and of the rows that a database
+// gave a share, which must be the same for all machines.
+func (w *Job) Fetched() map[string]string {
+	fetched := maps.Clone(w.Session.Contracts.Fetched())
+	if w.queried != "" {
+		if fetched == nil {
+			fetched = map[string]string{}
+		}
+		fetched["the answer of sql://"+w.Sheet.Rows.Query.Database+" for "+w.File()] = w.queried
+	}
+	return fetched
+}
 
 // What is recorded of exchanges in full: of rows that passed, the first ones, and of each
 // step of each sheet some, so that runs can be compared; of those that did not, more.
@@ -295,13 +329,17 @@ func (r *runner) run(ctx context.Context) {
 	next, stop := iter.Pull(r.rows(ctx))
 	defer stop()
 	row, any := next()
+	first, last := r.options.Share.runs(r.sheet.First), r.options.Share.runs(r.sheet.Last)
 	if !any && r.options.Share.N > 1 {
-		return // nothing of this sheet is ours
+		first, last = r.options.Share.onlyOnce(first), r.options.Share.onlyOnce(last)
+		if len(first)+len(last) == 0 {
+			return // nothing of this sheet is ours
+		}
 	}
 	r.begun, r.from = true, time.Now()
 	defer func() { r.end = time.Now() }()
-	if len(r.sheet.First) > 0 {
-		r.outsideRow(ctx, "first", r.sheet.First)
+	if len(first) > 0 {
+		r.outsideRow(ctx, "first", first)
 		if r.options.For > 0 {
 			r.until = time.Now().Add(r.options.For) // the time is that of the rows
 		}
@@ -358,8 +396,8 @@ func (r *runner) run(ctx context.Context) {
 	close(rows)
 	group.Wait()
 	r.rowsEnd = time.Now()
-	if len(r.sheet.Last) > 0 || len(r.undos) > 0 {
-		r.outsideRow(ctx, "last", r.sheet.Last)
+	if len(last) > 0 || len(r.undos) > 0 {
+		r.outsideRow(ctx, "last", last)
 	}
 }
 

@@ -115,6 +115,13 @@ func readSheet(name string, data []byte, from origin) *Sheet {
 	if s.Name == "" {
 		s.Name = strings.TrimSuffix(filepath.Base(name), filepath.Ext(name))
 	}
+	s.EveryStep(func(of *Sheet, step *Step) {
+		if step.Once && of == s && !slices.Contains(s.First, step) && !slices.Contains(s.Last, step) {
+			at := step.At.Get("once")
+			s.Source.Report(at, "take it out; a row is run on one machine in any case",
+				"once: is for the steps of first: and last:")
+		}
+	})
 	if steps := s.Source.Root.Get("steps"); len(s.Steps) == 0 &&
 		(steps == nil || steps.Kind == yamlfile.Sequence && len(steps.Items) == 0) {
 		s.Source.Report(s.Source.Root, "write steps: and below it a step with - step: NAME", "the sheet has no steps")

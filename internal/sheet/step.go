@@ -30,6 +30,7 @@ type Step struct {
 	Each    *Each    // once for each item; nil for once
 	Skip    string   // why the step is left out; "" where it is not
 	Soft    bool     // checks that fail are told, and the step passes
+	Once    bool     // before or after the rows: of several machines that share a run, the first alone runs it
 	Tags    []string // by which steps are chosen
 	Stop    string   // row or sheet: what ends where the step fails
 	Again   *Again   // tries again where it goes wrong; nil for never

@@ -80,6 +80,8 @@ var commonKeys = []mapping.Key[Step]{
 	}),
 	mapping.YesKey("soft", "true: checks that fail are told, and the step passes",
 		func(s *Step) *bool { return &s.Soft }),
+	mapping.YesKey("once", "true: of several machines that share a run, only the first runs it (in first: and last:)",
+		func(s *Step) *bool { return &s.Once }),
 	mapping.NewKey("tags", "words by which steps are chosen (run -tag)",
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Tags = r.Words(n) }),
 	mapping.TimeoutKey("timeout", "how long an exchange may take: 5 s; that of the service unless said",

@@ -16,7 +16,7 @@ func init() { mapping.RegisterKeys("a step", sheet.StepKeys(Kinds)) }
 
 // Keys that several kinds share.
 var (
-	anyStep  = mapping.KeysOf("step, about, when, skip, tags, stop, for each")
+	anyStep  = mapping.KeysOf("step, about, when, skip, once, tags, stop, for each")
 	ofAsking = mapping.KeysOf(
 		"site, login, http, timeout, stream, redirects, headers, query, cookies, soap, action, addressing, blocks, "+
 			"attach, "+

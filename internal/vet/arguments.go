@@ -3,6 +3,7 @@ package vet
 import (
 	"cmp"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -26,6 +27,7 @@ type Arguments struct {
 	Steps  []string
 	Tags   []string
 	Fresh  bool // contracts are fetched again
+	Shared bool // other machines run parts of the rows
 }
 
 // Check tells of arguments that have no effect on the sheets and on the step of a call,
@@ -33,7 +35,7 @@ type Arguments struct {
 func CheckArguments(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, call *sheet.Step) error {
 	for _, check := range []func(*bench.Bench, Arguments, []*sheet.Sheet, *sheet.Step) error{
 		checkSet, checkWrite,
-		checkRows, checkListen, checkSteps, checkTags, checkFresh,
+		checkRows, checkListen, checkSteps, checkTags, checkFresh, checkShared,
 	} {
 		if err := check(b, a, sheets, call); err != nil {
 			return err
@@ -128,6 +130,40 @@ func checkRows(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, _ *sheet.Step
 	if a.Rows && !slices.ContainsFunc(sheets, func(s *sheet.Sheet) bool { return s.Rows != nil }) {
 		return fmt.Errorf("-rows has no effect: %s without rows",
 			map[bool]string{true: "the sheet is", false: "the sheets are"}[len(sheets) == 1])
+	}
+	return nil
+}
+
+// ordered finds the order in which a database gives rows.
+var ordered = regexp.MustCompile(`(?i)\border\s+by\b`)
+
+// checkShared tells of what machines that share a run could not do alike: rows whose order nobody says, and
+// names that one machine alone would know.
+func checkShared(_ *bench.Bench, a Arguments, sheets []*sheet.Sheet, _ *sheet.Step) error {
+	if !a.Shared {
+		return nil
+	}
+	for _, s := range sheets {
+		if s.Rows != nil && s.Rows.Query.Sql != nil && !ordered.MatchString(s.Rows.Query.Sql.Source) {
+			return session.WithTry(fmt.Sprintf("%s: with -share each machine takes rows by their number, and the query "+
+				"does not say in which order the rows come", s.Source.Name), "end the query with order by, and a column "+
+				"that tells all rows apart")
+		}
+		for _, once := range s.AllSteps() {
+			if !once.Once {
+				continue
+			}
+			for _, other := range s.AllSteps() {
+				for _, u := range other.Uses {
+					if !other.Once && slices.Contains(once.KeptNames(), u.Placeholder.Name) &&
+						(u.Placeholder.Space == "" || u.Placeholder.Space == "kept") {
+						return session.WithTry(fmt.Sprintf("%s: %s is kept by %q, which the first machine alone runs, and "+
+							"%q needs it on each", s.Source.Name, u.Placeholder.Name, once.Name, other.Name),
+							"take once: out, or give the value to all machines with -set")
+					}
+				}
+			}
+		}
 	}
 	return nil
 }

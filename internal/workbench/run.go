@@ -187,7 +187,7 @@ func (r *running) prepare(files []string) error {
 	arguments := arguments(o.Options)
 	arguments.Rows, arguments.Listen, arguments.Steps = len(o.Rows) > 0 && o.before == nil, o.Listen != "" ||
 		o.Public != "", o.Steps
-	arguments.Tags = o.Tags
+	arguments.Tags, arguments.Shared = o.Tags, o.Share.N > 1
 	if o.From != "" {
 		arguments.Steps = append(slices.Clone(o.Steps), o.From)
 	}
