@@ -117,6 +117,9 @@ func (c *Changes) Better() bool {
 // digits differ between reasons that are the same but for the row.
 var digits = regexp.MustCompile(`\d+`)
 
+// places are those of elements in a path, by their number or a key; names in quotes are none.
+var places = regexp.MustCompile(`\[[^\]"]*\]`)
+
 // add takes a change of a step in.
 func (c *Changes) add(key stepKey, one Change) {
 	group := changeKey{kind: one.Kind, what: one.What, path: one.Path, why: digits.ReplaceAllString(one.Why, "0")}
@@ -420,7 +423,7 @@ func (c *Changes) compare(key stepKey, a, b *stepSeen, o RunOptions) {
 		if !o.Values && (isValue || strings.HasSuffix(d.Path, "]")) {
 			continue
 		}
-		change := Change{Kind: OtherField, What: string(d.Kind), Path: d.at, Before: inShort(d.A), After: inShort(d.B)}
+		change := Change{Kind: OtherField, What: string(d.Kind), Path: places.ReplaceAllString(d.Path, "[*]"), Before: inShort(d.A), After: inShort(d.B)}
 		if isValue {
 			change.Kind = OtherValue
 		}

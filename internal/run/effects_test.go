@@ -152,7 +152,8 @@ type effects struct {
 	*watched
 	dir   string
 	bench *bench.Bench
-	tags  []string // by which steps are chosen
+	tags  []string  // by which steps are chosen
+	share run.Share // which part of the rows is run
 }
 
 func newEffects(t *testing.T) *effects {
@@ -239,7 +240,7 @@ func (e *effects) of(t *testing.T, text string) (said string, problems []string)
 		return err.Error(), nil
 	}
 	e.take()
-	results := run.Run(t.Context(), nil, []*run.Job{{Session: session, Sheet: read}}, run.RunOptions{Tags: e.tags})
+	results := run.Run(t.Context(), nil, []*run.Job{{Session: session, Sheet: read}}, run.RunOptions{Tags: e.tags, Share: e.share})
 	require.NoError(t, session.Close(t.Context()))
 	out := slices.Clone(session.Notes)
 	for _, one := range results {
@@ -305,6 +306,7 @@ var effectsOfKeys = map[string]effect{
 	"when":     {with: "when: 1 == 2"},
 	"stop":     {with: "stop: row", bases: failing},
 	"skip":     {with: "skip: not now"},
+	"once":     {with: "once: true"}, // on the second of two machines, before the rows
 	"tags":     {with: "tags: [chosen, other]", without: "tags: other"},
 	"soft":     {with: "soft: true", bases: failing},
 	"timeout":  {with: "timeout: 0.001 ms"},
@@ -505,13 +507,22 @@ func TestEachKeyOfAStepHasAnEffectOrIsRefused(t *testing.T) {
 				if e.tags = nil; name == "tags" {
 					e.tags = []string{"chosen"}
 				}
+				place := func(text string) string { return text }
+				if e.share = (run.Share{}); name == "once" {
+					e.share = run.Share{I: 2, N: 2}
+					place = func(text string) string {
+						text = strings.Replace(text, "steps:\n", "first:\n", 1)
+						text = strings.Replace(text, after, "steps:\n"+after, 1)
+						return strings.Replace(text, "list:\n", "list:\n    - list: [1]\n    - list: [1]\n", 1)
+					}
+				}
 				step := "it"
 				with := c.with
 				if name == "step" {
 					step, with = "another", ""
 				}
-				one, _ := e.of(t, written(word, "it", base, c.beside, c.without))
-				other, problems := e.of(t, written(word, step, base, c.beside, with))
+				one, _ := e.of(t, place(written(word, "it", base, c.beside, c.without)))
+				other, problems := e.of(t, place(written(word, step, base, c.beside, with)))
 				assert.Empty(t, problems, "with it")
 				assert.NotEqual(t, one, other, "the key %s has no effect at %s", name, word)
 			})

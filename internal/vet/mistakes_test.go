@@ -333,6 +333,7 @@ parts:
 		{search("timeout: ¦0 s"), "a timeout must be over 0", "5 s"},
 		{search("tags: ¦[]"), "it is empty", "a list of them"},
 		{search("tags: ¦\"\""), "it is empty", "a list of them"},
+		{written("set: {x: 1}\nonce: ¦true"), "once: is for the steps of first: and last:", "take it out"},
 		{written("set: {x: 1}\n¦soft: true"), "a step that sets values has no soft", "take it out"},
 		{search("¦status: 200"), `a step has no key "status"`, "status: is a key of expect:"},
 		{
