@@ -34,6 +34,10 @@ type Field struct {
 	name  string
 	steps []string // the names on the way, without lists
 	stats *stats
+	// isList says that it is a list of JSON, isElement that it is an element of XML that is repeated; lists and
+	// empties are how often it is there as a list, and how often without elements.
+	isList, isElement bool
+	lists, empties    int
 }
 
 // Limits of what is learnt of a document.
@@ -53,6 +57,7 @@ type node struct {
 	element  *node // of a list
 	count    int   // how often it is there
 	lists    int   // how often as a list
+	empties  int   // how often without elements
 	least    int   // elements of a list
 	most     int
 	objects  int
@@ -69,6 +74,7 @@ type node struct {
 type stats struct {
 	kinds  map[string]bool
 	values []string
+	times  []int // how often each of these came
 	more   bool
 	cut    bool // one is kept shortened
 	hidden bool // one must not be shown
@@ -140,6 +146,9 @@ func (n *node) listed(count int) {
 	}
 	n.most = max(n.most, count)
 	n.lists++
+	if count == 0 {
+		n.empties++
+	}
 }
 
 // occurred learns how often an element is in one parent.
@@ -217,12 +226,13 @@ func (s *stats) add(v *document.Node) {
 	if !s.more {
 		text := shortened(v.Text)
 		s.cut = s.cut || text != v.Text
-		if !slices.Contains(s.values, text) {
-			if len(s.values) < mostValues {
-				s.values = append(s.values, text)
-			} else {
-				s.more = true
-			}
+		switch at := slices.Index(s.values, text); {
+		case at >= 0:
+			s.times[at]++
+		case len(s.values) < mostValues:
+			s.values, s.times = append(s.values, text), append(s.times, 1)
+		default:
+			s.more = true
 		}
 	}
 	s.order.add(v)
@@ -305,7 +315,7 @@ func (n *node) fields(out *[]Field, at string, steps []string, of, depth int) {
 			f.Path = "answer"
 		}
 		if n.lists > 0 {
-			f.Items = []int{n.least, n.most}
+			f.Items, f.isList, f.lists, f.empties = []int{n.least, n.most}, true, n.lists, n.empties
 		}
 		if n.values > 0 {
 			f.Values, f.More, f.stats = n.stats.values, n.stats.more, n.stats.ended()
@@ -317,7 +327,7 @@ func (n *node) fields(out *[]Field, at string, steps []string, of, depth int) {
 	} else if n.lists > 0 {
 		*out = append(*out, Field{
 			Path: "answer", Kind: n.kind(), Count: n.count, Of: of, Items: []int{n.least, n.most},
-			steps: steps,
+			steps: steps, isList: true, lists: n.lists, empties: n.empties,
 		})
 	}
 	if n.element != nil {
@@ -342,7 +352,7 @@ func (n *node) below(out *[]Field, at string, steps []string, of, depth int) {
 			steps: steps, Values: n.stats.values, More: n.stats.more, stats: n.stats.ended(),
 		}
 		if n.lists > 0 {
-			f.Items = []int{n.least, n.most}
+			f.Items, f.isList, f.lists, f.empties = []int{n.least, n.most}, true, n.lists, n.empties
 		}
 		if len(f.Values) > 1 || f.More {
 			f.Least, f.Most = n.stats.order.bounds()
@@ -374,7 +384,7 @@ func (n *node) below(out *[]Field, at string, steps []string, of, depth int) {
 func (n *node) asList(out *[]Field, at string, steps []string, of, depth int) {
 	*out = append(*out, Field{
 		Path: at, Kind: "list", Count: n.parents, Of: of, Items: []int{n.fewest, n.many},
-		Depth: depth + 1, name: n.name, steps: steps,
+		Depth: depth + 1, name: n.name, steps: steps, isElement: true,
 	})
 	if n.values > 0 {
 		f := Field{

@@ -134,7 +134,7 @@ func newNights(t *testing.T, seed uint64) *nights {
 
 // Thirty nights on two sites and four machines: each event is told as what it is, and nothing else is.
 func TestNightAfterNight(t *testing.T) {
-	for _, seed := range []uint64{2, 5, 10, 12} {
+	for _, seed := range []uint64{5, 10} {
 		n := newNights(t, seed)
 		for i, q := range []history.TrendQuery{{Sites: []string{"north"}}, {Sites: []string{"south"}}} {
 			trends, err := n.store.Trends(q)

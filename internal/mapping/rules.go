@@ -67,8 +67,8 @@ func (r *Reader) rules(items []*yamlfile.Node) []*rule.Rule {
 }
 
 var ruleKeys = []string{
-	"equals", "one of", "all of", "any of", "not", "all", "some", "count", "length", "optional", "over", "under",
-	"at least", "at most", "contains", "starts with", "ends with", "matches", "is", "same as", "between", "about",
+	"equals", "one of", "all of", "any of", "not", "all", "some", "count", "length", "optional", "if any", "null or",
+	"over", "under", "at least", "at most", "contains", "starts with", "ends with", "matches", "is", "same as", "between", "about",
 }
 
 func (r *Reader) keyedRule(n *yamlfile.Node) *rule.Rule {
@@ -97,7 +97,7 @@ func (r *Reader) keyedRule(n *yamlfile.Node) *rule.Rule {
 		return r.joinedRule(content, rule.AnyOf)
 	case "contains", "starts with", "ends with":
 		return rule.TextRule(word.Text, treeOperand{r.Tree(content)})
-	case "not", "all", "some", "count", "length", "optional":
+	case "not", "all", "some", "count", "length", "optional", "if any", "null or":
 		if content.Kind == yamlfile.Scalar && (word.Text == "count" || word.Text == "length") &&
 			document.IsNumber(content.Text) {
 			return r.wordedRule(content, word.Text+" "+content.Text)

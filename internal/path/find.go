@@ -25,6 +25,8 @@ type Miss struct {
 	Missing string // the step that leads nowhere from there
 	There   string // what is there instead, in words
 	Try     string // a name close to the missing one, or other advice; may be empty
+	// IsEmpty says that it was an element of a list without any, or of null in place of one.
+	IsEmpty bool
 }
 
 func (m *Miss) String() string {
@@ -150,6 +152,7 @@ func (f *finder) follow(node *document.Node, where string, steps []step) error {
 					try = "only a list has [*]"
 				}
 				f.miss(where, s.text(), node.Describe(), try)
+				f.selection.Matches[len(f.selection.Matches)-1].Miss.IsEmpty = ok || node.Kind == document.Null
 				return nil
 			}
 			for i, item := range items {

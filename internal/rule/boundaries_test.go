@@ -180,6 +180,10 @@ is uuid | "6b1f2a5e0b7c4c1f9d550d8f3a1b2c3d" | no
 optional over 5 | nothing | yes
 optional over 5 | 5 | no
 optional not over 5 | nothing | yes
+null or over 5 | null | yes
+null or over 5 | nothing | no; answer has no x: it is an empty object
+null or over 5 | 5 | no
+if any over 5 | nothing | no; answer has no x: it is an empty object
 not over 5 | nothing | no; answer has no x: it is an empty object
 not is present | nothing | yes
 not is absent | nothing | no; answer has no x: it is an empty object

@@ -45,7 +45,7 @@ func (r *Rule) Judge(found path.Selection, roots path.Roots, scope value.Scope) 
 judging:
 	for _, part := range parts {
 		for _, m := range judged(part, found) {
-			if m.Node == nil && r.optional {
+			if r.lets(m) {
 				continue
 			}
 			passed, why, err := j.holds(part, m.Node)

@@ -51,6 +51,9 @@ var pairs = []struct{ word, rule, pass, fail string }{
 	{"some", "some between ${a} and ${b}", "[1, 7]", "[1, 8]"},
 	{"some", "some over ${a}", `["x", 4]`, `["x", 3]`},
 	{"optional", "optional between ${a} and ${b}", "nothing", "8"},
+	{"null or", "null or between ${a} and ${b}", "null", "8"},
+	{"null or", "optional null or over ${a}", "nothing", "2"},
+	{"if any", "if any over ${a}", "4", "nothing"},
 }
 
 func TestEachRuleWordCanPassAndFail(t *testing.T) {

@@ -3,6 +3,7 @@ package rule
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -46,9 +47,7 @@ func Parse(source string, quoted bool) (*Rule, error) {
 		}, nil
 	}
 	r := &Rule{Source: source}
-	if p.word("optional") {
-		r.optional = true
-	}
+	p.leads(&r.leads)
 	if r.test, err = p.worded(); err == nil && p.pos < len(p.text) {
 		err = p.fail("%q is left over", p.from(p.pos))
 	}
@@ -157,6 +156,17 @@ func (p *parser) word(word string) bool {
 	return true
 }
 
+// leads reads the words of what passes unjudged.
+func (p *parser) leads(into *leads) {
+	for _, word := range leadWords {
+		if p.word(word) {
+			*into.of(word) = true
+			p.leads(into)
+			return
+		}
+	}
+}
+
 func (p *parser) blanks() {
 	for p.pos < len(p.text) && isBlank(p.text[p.pos]) {
 		p.pos++
@@ -176,7 +186,7 @@ func (p *parser) worded() (test, error) {
 
 func (p *parser) operation() (test, error) {
 	for _, word := range Words {
-		if word == "optional" || !p.word(word) {
+		if slices.Contains(leadWords, word) || !p.word(word) {
 			continue
 		}
 		op := operation(word)

@@ -45,9 +45,9 @@ func (o textOperand) String() string {
 
 // Rule is a parsed rule. It is safe for use by several goroutines.
 type Rule struct {
-	Source   string
-	optional bool
-	test     test
+	Source string
+	leads
+	test test
 }
 
 type operation string
@@ -79,7 +79,49 @@ const (
 // Words lists the words that begin a rule, longest first.
 var Words = []string{
 	"starts with", "ends with", "at least", "optional", "contains", "between", "matches", "at most", "same as",
-	"equals", "one of", "length", "about", "count", "under", "some", "over", "not", "all", "is",
+	"null or", "equals", "one of", "length", "if any", "about", "count", "under", "some", "over", "not", "all", "is",
+}
+
+// leads are what a rule lets pass before it is judged: its words stand before all others.
+type leads struct {
+	optional bool // what is not there
+	ifAny    bool // elements of an empty list
+	orNull   bool // null
+}
+
+// leadWords are the words of leads.
+var leadWords = []string{"optional", "if any", "null or"}
+
+// of gives the place of a word; nil for one that is no lead.
+func (l *leads) of(word string) *bool {
+	switch word {
+	case "optional":
+		return &l.optional
+	case "if any":
+		return &l.ifAny
+	case "null or":
+		return &l.orNull
+	}
+	return nil
+}
+
+// lets says whether a value passes unjudged.
+func (l *leads) lets(m path.Match) bool {
+	if m.Node == nil {
+		return l.optional || l.ifAny && m.Miss != nil && m.Miss.IsEmpty
+	}
+	return l.orNull && m.Node.Kind == document.Null
+}
+
+// text is the words of the leads.
+func (l *leads) text() string {
+	text := ""
+	for _, word := range leadWords {
+		if *l.of(word) {
+			text += word + " "
+		}
+	}
+	return text
 }
 
 // test is one node of a rule's tree.
@@ -130,30 +172,37 @@ func AllOf(rules []*Rule) *Rule { return joined(opAllOf, rules, " and ") }
 func AnyOf(rules []*Rule) *Rule { return joined(opAnyOf, rules, ", or ") }
 
 func joined(op operation, rules []*Rule, between string) *Rule {
-	joined := &Rule{optional: true, test: test{op: op}}
+	joined := &Rule{test: test{op: op}}
 	var sources []string
-	for _, r := range rules {
-		joined.optional = joined.optional && r.optional
+	for i, r := range rules {
+		for _, word := range leadWords {
+			all := joined.of(word)
+			switch {
+			case op == opAnyOf && word != "optional": // one that lets it pass is enough
+				*all = *all || *r.of(word)
+			default:
+				*all = (*all || i == 0) && *r.of(word)
+			}
+		}
 		joined.test.tests = append(joined.test.tests, r.test)
 		sources = append(sources, r.test.source)
 	}
 	joined.test.source = strings.Join(sources, between)
-	joined.Source = joined.test.source
-	if joined.optional {
-		joined.Source = "optional " + joined.Source
-	}
+	joined.Source = joined.text() + joined.test.source
 	return joined
 }
 
-// Prefixed returns the rule with not, all, some, count, length or optional put
+// Prefixed returns the rule with not, all, some, count, length or one of the words of what passes unjudged put
 // before it.
 func Prefixed(word string, r *Rule) *Rule {
-	if word == "optional" {
-		return &Rule{Source: "optional " + r.Source, optional: true, test: r.test}
+	lead := *r
+	if is := lead.of(word); is != nil {
+		*is, lead.Source = true, word+" "+r.Source
+		return &lead
 	}
 	inner := r.test
 	source := word + " " + inner.source
-	return &Rule{Source: source, optional: r.optional, test: test{op: operation(word), inner: &inner, source: source}}
+	return &Rule{Source: source, leads: r.leads, test: test{op: operation(word), inner: &inner, source: source}}
 }
 
 // Order is a kind of values that have an order.

@@ -157,6 +157,10 @@ func TestListOfRules(t *testing.T) {
 		{"mixed[*]", []string{"is unique", "is integer"}, "all of them", `[1] and [2] are both "b"`},
 		{"mixed[*]", []string{"is integer", "is unique"}, "mixed[1]", "it is false that it is integer"},
 		{"none[*]", []string{"optional is integer", "optional is unique"}, "", ""},
+		{"none[*]", []string{"if any is integer", "if any is unique"}, "", ""},
+		{"none[*].id", []string{"if any is integer"}, "", ""},
+		{"n[*].id", []string{"if any is integer"}, "n[0].id", "n[0] has no id: it is 1"},
+		{"n[*]", []string{"if any is text"}, "n[0]", ""},
 		{"none[*]", []string{"optional is integer", "is unique"}, "none[*]", "none has no [*]: it is an empty list"},
 	} {
 		var parts []*rule.Rule
