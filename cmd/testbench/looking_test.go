@@ -284,6 +284,14 @@ func TestWatch(t *testing.T) {
 			[]string{`200`, `state "queued"`, `state "running" changed: state`, `state "done" changed: state`},
 		},
 		{"watch GET ${base}/a,404,b -every 10ms -times 3 -plain", 0, []string{"404", "changed: status"}},
+		{"watch GET ${base}/a -every 10ms -times 2 -until stat:~done", 1, []string{
+			`note: -until: answer has no stat: it is an object with state, at; did you mean "state"?`,
+			"stat: done did not become true",
+		}},
+		{"call GET http://127.0.0.1:9/ -allow 127.0.0.1 -into sheets/none.yaml", 3, []string{
+			"nothing is written into sheets/none.yaml: the call could not be made",
+		}},
+		{"vet sheets/none.yaml", 2, []string{`there is no sheet "sheets/none.yaml"`}},
 		{"watch GET ${base}/a,404 -every 10ms -times 2 -pick none", 1, []string{"none -", "note: answer has no none"}},
 		{"watch GET ${base}/a -every 10ms -times 2 -until state:~b", 1, []string{"state: b did not become true"}},
 		{"watch GET ${base}/z -every 20ms -for 50ms", 0, []string{"200"}},
@@ -367,7 +375,7 @@ steps:
 			"propose a.json -into sheets/derived.yaml -step nosuch", 2,
 			[]string{"has no step \"nosuch\"", "of calls, of the lab"},
 		},
-		{"propose a.json -into sheets/none.yaml -step x", 2, []string{"there is no sheet sheets/none.yaml"}},
+		{"propose a.json -into sheets/none.yaml -step x", 2, []string{`there is no sheet "sheets/none.yaml"`}},
 		{"propose none.json", 2, []string{"there is no file none.json"}},
 		{"propose", 2, []string{"rules from which answers?"}},
 		{

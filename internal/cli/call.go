@@ -200,7 +200,9 @@ func runCall(ctx context.Context, s *session, o *callOptions, args []string) (in
 		s.tell.note("note: %s", s.tell.visible(note))
 	}
 	status, err := finishCall(s, bench, o, result, picked, keeps)
-	if err == nil && o.into != "" {
+	if record := result.Last(); o.into != "" && (record == nil || record.Answer == nil) {
+		s.tell.note("nothing is written into %s: the call could not be made", o.into)
+	} else if err == nil && o.into != "" {
 		err = appendStep(ctx, s.tell, bench, step, o, options)
 	}
 	return status, err

@@ -188,7 +188,7 @@ var forms = map[string][]form{
 			_, _, ok := exchangeName(strings.Join(u.args, " "))
 			return ok
 		}, take("as out bench")},
-		{"of a step", onSheet, take("as out pick", sending)},
+		{"of a step", onSheet, take("as out pick row", sending)},
 		{"", always, take("as out pick", ofCall, sending)},
 	},
 	"bridge": {

@@ -88,7 +88,7 @@ var values = map[string]string{
 	"timeout": "1s", "within": "1s", "every": "1s", "for": "1s", "until": "1h", "wait": "1s", "offset": "1h",
 	"most": "5", "pages": "2", "depth": "1", "jobs": "2", "repeat": "2", "times": "2", "seed": "2",
 	"prune": "1", "lifetime": "1", "refuse": "1", "max-request": "5", "set": "a=b", "key": "a=b", "keep": "a=b",
-	"rate": "5", "share": "1/2",
+	"rate": "5", "share": "1/2", "row": "2",
 }
 
 // workplace is a bench with a stand-in behind a proxy that counts.
@@ -262,7 +262,7 @@ var differing = map[string][]string{
 	"history most": {"-most", "1"}, "history steps": nil, "history prune": nil, "history full": nil,
 	"report out": {"-out", "rep.md"}, "report merge": nil, "report all": nil, "history import": nil, "history export": nil, "report full": {"-out", "rep.har", "-full"},
 	"handover as": {"-as", "go"}, "handover out": {"-out", "prog.sh"}, "handover pick": {"-pick", "depot"},
-	"handover in": {"-in", "query.odd=1"}, "handover login": {"-login", "none"}, "token verify": {"-verify"},
+	"handover row": nil, "handover in": {"-in", "query.odd=1"}, "handover login": {"-login", "none"}, "token verify": {"-verify"},
 	"token spoil": {"-spoil", "tampered"},
 }
 

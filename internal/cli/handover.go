@@ -7,6 +7,7 @@ import (
 	"os"
 	"strings"
 
+	"testbench/internal/document"
 	"testbench/internal/handover"
 	"testbench/internal/path"
 	"testbench/internal/safefile"
@@ -19,6 +20,7 @@ type handoverOptions struct {
 	callOptions
 	as, out string
 	picks   list
+	row     int
 }
 
 func handoverCommand() *command {
@@ -29,6 +31,7 @@ func handoverCommand() *command {
 			"testbench handover stores/search grade=A -as python -pick lots.0.id",
 			"testbench handover lab/GradeLot lot=L-2201 moisture=17 -as java -out Grade.java",
 			"testbench handover sheets/01-search.yaml details -set lot=L-2201 -as go",
+			"testbench handover sheets/04-rows.yaml grade -row 2 -as python",
 			"testbench handover 18.3 -as shell",
 		},
 		options: func(f *flag.FlagSet) any {
@@ -40,6 +43,7 @@ func handoverCommand() *command {
 			f.StringVar(&o.as, "as", "shell", "the `language`: "+strings.Join(names, ", "))
 			f.StringVar(&o.out, "out", "", "write the program to a `file`")
 			f.Var(&o.picks, "pick", "a `path` in the answer whose value the program prints; repeatable")
+			f.IntVar(&o.row, "row", 0, "the `number` of the row whose values are sent, of a step of a sheet with rows")
 			o.shape(f)
 			return o
 		},
@@ -91,6 +95,16 @@ func runHandover(ctx context.Context, s *session, o *handoverOptions, args []str
 	return ExitPassed, nil
 }
 
+// needsRow refuses a step that sends values of a row where none is named.
+func needsRow(step *sheet.Step) error {
+	for _, used := range step.Uses {
+		if used.Placeholder.Space == "row" {
+			return usagef("-row 1", "the step sends values of a row: which one?")
+		}
+	}
+	return nil
+}
+
 // handoverProgram makes what is handed over: of a past exchange, a step of a sheet, or a call.
 func handoverProgram(ctx context.Context, s *session, o *handoverOptions, args []string) (*handover.Program, error) {
 	if run, number, ok := exchangeName(args[0]); ok && len(args) == 1 {
@@ -117,6 +131,7 @@ func handoverProgram(ctx context.Context, s *session, o *handoverOptions, args [
 		takes = append(takes, compiled)
 	}
 	var step *sheet.Step
+	var row *document.Node
 	options := s.options()
 	about := strings.Join(args, " ")
 	if _, statErr := os.Stat(args[0]); statErr == nil &&
@@ -126,13 +141,21 @@ func handoverProgram(ctx context.Context, s *session, o *handoverOptions, args [
 		}
 		step, err = workbench.StepOf(bench, args[0], args[1], options)
 		about = args[1] + " of " + args[0]
+		switch {
+		case err != nil:
+		case s.used.has("row"):
+			row, err = workbench.RowOf(ctx, bench, args[0], o.row, options)
+			about += fmt.Sprintf(", row %d", o.row)
+		default:
+			err = needsRow(step)
+		}
 	} else {
 		step, options, err = prepareCall(s, bench, &o.callOptions, args)
 	}
 	if err != nil {
 		return nil, err
 	}
-	p, err := workbench.Handover(ctx, bench, step, takes, options)
+	p, err := workbench.Handover(ctx, bench, step, row, takes, options)
 	if err != nil {
 		return nil, err
 	}

@@ -59,6 +59,8 @@ type watching struct {
 	before []string
 	status int
 	times  []float64
+	// isMissTold says that it was told that there is nothing at the path that is waited for.
+	isMissTold bool
 }
 
 func runWatch(ctx context.Context, s *session, o *watchOptions, args []string) (int, error) {
@@ -174,6 +176,10 @@ func (w *watching) holds(result *workbench.StepResult) (bool, error) {
 	found, err := w.until.Find(roots, nil)
 	if err != nil {
 		return false, err
+	}
+	if miss := found.Missed(); miss != nil && found.First() == nil && !w.isMissTold && result.Outcome == workbench.Passed {
+		w.isMissTold = true // it may come later; a name that is mistyped never does
+		w.tell.note("note: -until: %s", w.tell.visible(miss.String()))
 	}
 	verdict, err := w.rule.Judge(found, roots, nil)
 	return verdict.Passed, err

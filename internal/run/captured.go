@@ -69,12 +69,12 @@ func (c *Capture) Do(ctx context.Context, r *exchange.Request) *exchange.Record 
 	return record
 }
 
-// Step captures a step. It fails for logins of which code cannot be made.
-func (c *Capture) Step(ctx context.Context, s *session.Session, one *sheet.Step) (*Captured, error) {
+// Step captures a step, with the values of a row, nil for none. It fails for logins of which code cannot be made.
+func (c *Capture) Step(ctx context.Context, s *session.Session, one *sheet.Step, row *document.Node) (*Captured, error) {
 	if err := step.CheckCall(ctx, s, one); err != nil {
 		return nil, err
 	}
-	planned, err := s.Prepare(ctx, one, s.Scope(nil, map[string]*document.Node{}), nil)
+	planned, err := s.Prepare(ctx, one, s.Scope(row, map[string]*document.Node{}), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -98,7 +98,7 @@ func (c *Capture) Step(ctx context.Context, s *session.Session, one *sheet.Step)
 	defer c.stop()
 	once := *one
 	once.Wait, once.Again, once.Undo, once.Pages = nil, nil, nil, 1
-	result := step.Ask(ctx, s, &once, map[string]*document.Node{})
+	result := step.Ask(ctx, s, &once, row, map[string]*document.Node{})
 	if c.captured.Main == nil {
 		return nil, fmt.Errorf("no request came of it: %s", result.Reason)
 	}

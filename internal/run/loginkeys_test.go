@@ -329,7 +329,7 @@ logins:
 	}
 	prepared, err := callstep.Make(bench, call, vet.Options{})
 	require.NoError(t, err)
-	result := step.Ask(t.Context(), session, prepared, map[string]*document.Node{})
+	result := step.Ask(t.Context(), session, prepared, nil, map[string]*document.Node{})
 	said := fmt.Sprintf("%s %s", result.Outcome, result.Reason)
 	if token, err := session.Logins.Token(t.Context(), "it"); err == nil {
 		said += fmt.Sprintf("\ntoken %s until %s", token.Kind, token.Expires)

@@ -2,6 +2,8 @@ package run
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"iter"
 	"slices"
 
@@ -46,6 +48,21 @@ type takenRow struct {
 	number int
 	values *document.Node
 	wrong  string
+}
+
+// RowOf gives the values of one of the rows that are run, by its number from 1.
+func RowOf(ctx context.Context, of *sheet.Sheet, s *session.Session, number int) (*document.Node, error) {
+	last := 0
+	for row := range takeRows(ctx, of.Rows, s) {
+		if last = row.number; last != number {
+			continue
+		}
+		if row.wrong != "" {
+			return nil, errors.New(row.wrong)
+		}
+		return row.values, nil
+	}
+	return nil, fmt.Errorf("there is no row %d to run; the last is %d", number, last)
 }
 
 // takeRows goes through the rows that are run: those that the condition lets through, as

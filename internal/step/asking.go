@@ -152,12 +152,14 @@ func cameOf(res *result.Step) string {
 	return strconv.Itoa(last.Answer.Status)
 }
 
-// Ask carries out a step that sends something outside of a sheet. What is kept goes into
-// kept.
-func Ask(ctx context.Context, of *session.Session, s *sheet.Step, kept map[string]*document.Node) *result.Step {
+// Ask carries out a step that sends something outside of a sheet, with the values of a row, nil for none. What is
+// kept goes into kept.
+func Ask(ctx context.Context, of *session.Session, s *sheet.Step, row *document.Node,
+	kept map[string]*document.Node,
+) *result.Step {
 	start := time.Now()
 	res := &result.Step{Name: s.Name, Target: s.Target(), Outcome: result.Passed}
-	at := &place{noRow{}, of, of.Scope(nil, kept)}
+	at := &place{noRow{}, of, of.Scope(row, kept)}
 	at.ask(ctx, s, res)
 	res.Took = time.Since(start)
 	return res

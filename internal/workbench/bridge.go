@@ -97,7 +97,7 @@ func (c *bridging) call(ctx context.Context, operation string, fields *document.
 	if err != nil {
 		return bridge.Result{Problem: wrongRequest([]string{err.Error()}, err)}
 	}
-	result := step.Ask(ctx, c.session, call, map[string]*document.Node{})
+	result := step.Ask(ctx, c.session, call, nil, map[string]*document.Node{})
 	record := result.Last()
 	switch {
 	case record == nil && (result.Outcome == Unreachable || result.Outcome == LoginFailed):
@@ -128,7 +128,7 @@ func (c *bridging) healthy(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	result := step.Ask(ctx, c.session, call, map[string]*document.Node{})
+	result := step.Ask(ctx, c.session, call, nil, map[string]*document.Node{})
 	record := result.Last()
 	switch {
 	case record == nil:

@@ -27,10 +27,10 @@ import (
 	"testbench/internal/vet"
 )
 
-// Handover makes a program of a prepared step: what it sends, with its token and its
+// Handover makes a program of a prepared step, with the values of a row, nil for none: what it sends, with its token and its
 // secrets by name, and what it keeps. Nothing of it is sent, no secret is opened; what
 // has to be read beforehand (a contract, a version) is.
-func Handover(ctx context.Context, b *Bench, step *sheet.Step, takes []*path.Path,
+func Handover(ctx context.Context, b *Bench, step *sheet.Step, row *document.Node, takes []*path.Path,
 	o Options,
 ) (*handover.Program, error) {
 	marks := &marking{}
@@ -43,7 +43,7 @@ func Handover(ctx context.Context, b *Bench, step *sheet.Step, takes []*path.Pat
 	if err != nil {
 		return nil, err
 	}
-	captured, err := capture.Step(ctx, session, step)
+	captured, err := capture.Step(ctx, session, step, row)
 	if err != nil {
 		return nil, err
 	}
@@ -126,6 +126,22 @@ func StepOf(b *Bench, file, name string, o Options) (*sheet.Step, error) {
 		return found, nil
 	}
 	return nil, &bench.NotFoundError{What: "step", Name: name, Known: names}
+}
+
+// RowOf gives the values of a row of a sheet, by its number from 1.
+func RowOf(ctx context.Context, b *Bench, file string, number int, o Options) (*document.Node, error) {
+	opened, err := openSheet(b, file)
+	if err != nil {
+		return nil, err
+	}
+	if opened.Rows == nil {
+		return nil, session.WithTry(fmt.Sprintf("-row has no effect: %s has no rows", file), "take it out")
+	}
+	session, err := session.NewSession(b.inner, completeOptions(b, o))
+	if err != nil {
+		return nil, err
+	}
+	return run.RowOf(ctx, opened, session, number)
 }
 
 // takeName is what a value that is taken out is called.

@@ -292,7 +292,7 @@ func (b *Bench) Do(ctx context.Context, prepared *sheet.Step, o Options) (*StepR
 		_ = closeInTime(session)
 		return nil, nil, err
 	}
-	result := step.Ask(ctx, session, prepared, map[string]*document.Node{})
+	result := step.Ask(ctx, session, prepared, nil, map[string]*document.Node{})
 	hint.Explain(result)
 	notes := session.Notes
 	if _, err := recordSteps(b, session, callSheet, result); err != nil {
