@@ -255,12 +255,11 @@ steps:
 	p.cases([]commandCase{
 		{"compare 1 2", 0, []string{"no difference"}},
 		{"compare 1 3", 1, []string{
-			"row 1",
-			"newly failing field total: expected at least 100, got", "search, row 1 · A, sheets/test.yaml",
-			"was not run one, row 1 · A, sheets/test.yaml the whole row was not run row 2 · B", "new is new two, row 1 · A",
+			"newly failing field total: expected at least 100, got", "search, A, sheets/test.yaml",
+			"was not run one, A, sheets/test.yaml the whole row was not run B", "new is new two, A",
 			"4 differences", "now: 1 sheet, 1 row, 2 steps, 4 checks, 3 exchanges",
 		}},
-		{"compare 3 4", 1, []string{"the whole row is new row 2 · B", "passes now search, row 1 · A", "4 differences"}},
+		{"compare 3 4", 1, []string{"the whole row is new B", "passes now search, A", "4 differences"}},
 		{"compare 4 1 -values -ignore lots", 0, []string{"no difference"}},
 		{"compare 1 2.1", 2, []string{"1 is one of two runs, and 2.1 of two answers"}},
 		{"compare 1 99", 2, []string{"there is no run 99 in the history"}},

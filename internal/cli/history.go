@@ -481,11 +481,11 @@ func showFindings(t *printer, trends *history.Trends) {
 	if more := len(found) - mostFindings; more > 0 {
 		t.note("and %d more; -json has all", more)
 	}
-	for i, down := range trends.Down {
+	for i, line := range report.DownLines(trends.Down) {
 		if i == 0 {
 			t.printf("\n")
 		}
-		t.printf("%s\n", t.wrap(report.DownWords(down), t.width, 0))
+		t.printf("%s\n", t.wrap(line, t.width, 0))
 	}
 }
 

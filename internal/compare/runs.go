@@ -191,7 +191,12 @@ func Runs(before, after history.Finished, o RunOptions) (*Changes, error) {
 		if a != nil {
 			a.seen = true
 			out.compare(key, a, seenOf(step), o)
-		} else if alone := earlier.without(key); alone == nil {
+			return
+		}
+		if step.Failures() {
+			out.add(key, Change{Kind: FailsNow, What: "is new, and fails", After: step.Outcome, Why: seenOf(step).why})
+		}
+		if alone := earlier.without(key); alone == nil {
 			out.add(key, Change{Kind: IsNew, What: "is new", After: step.Outcome})
 		} else if first[*alone] {
 			out.add(*alone, Change{Kind: IsNew, What: alone.part() + " is new"})
@@ -330,18 +335,34 @@ func eachStep(run history.Finished, visit func(stepKey, *history.Step)) error {
 		if name == "" {
 			name = sheet.Sheet
 		}
+		seen := map[string]int{}
 		for row, err := range run.Rows(i) {
 			if err != nil {
 				return err
 			}
+			is := nameOf(row)
+			if seen[is]++; seen[is] > 1 {
+				is += fmt.Sprintf(" (%d)", seen[is])
+			}
 			times := map[string]int{}
 			for _, step := range row.Steps {
 				times[step.Step]++
-				visit(stepKey{name, row.Name(), step.Step, times[step.Step]}, step)
+				visit(stepKey{name, is, step.Step, times[step.Step]}, step)
 			}
 		}
 	}
 	return nil
+}
+
+// nameOf is by what a row is found in another run: its label where it has one, for rows come and go, and those
+// after them have other numbers then.
+func nameOf(row *history.Row) string {
+	if row.Label == "" {
+		return row.Name()
+	}
+	unnumbered := *row
+	unnumbered.Number = 0
+	return strings.Trim(row.Label+" · "+unnumbered.Name(), " ·")
 }
 
 func seenOf(step *history.Step) *stepSeen {
@@ -378,7 +399,9 @@ func (c *Changes) compare(key stepKey, a, b *stepSeen, o RunOptions) {
 	if a.outcome != b.outcome {
 		change := Change{Kind: OtherOutcome, What: a.outcome + " before, " + b.outcome + " now", Before: a.outcome, After: b.outcome}
 		switch {
-		case b.outcome == passed && a.outcome != "not run":
+		case b.outcome == passed && a.outcome == "not run":
+			change.Kind, change.What = PassesNow, "was not run before, and passes now"
+		case b.outcome == passed:
 			change.Kind, change.What = PassesNow, "passes now"
 		case a.outcome == passed && b.outcome != "not run":
 			change.Kind, change.What = FailsNow, "fails now"

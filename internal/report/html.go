@@ -46,6 +46,7 @@ func HTML(to io.Writer, run history.Finished, o Options) error {
 		"count":   count,
 		"class":   func(o string) string { return strings.ReplaceAll(o, " ", "-") },
 		"sign":    signOf,
+		"night":   nightSign,
 		"subject": subjectOf,
 		"style":   func() template.CSS { return template.CSS(pageStyle) },
 		"script":  func() template.JS { return template.JS(pageScript) },
@@ -141,9 +142,7 @@ func (p *page) addTrends(t *history.Trends) {
 		}
 		p.Trends = append(p.Trends, line)
 	}
-	for _, down := range t.Down {
-		p.Down = append(p.Down, DownWords(down))
-	}
+	p.Down = DownLines(t.Down)
 }
 
 func newPage(run history.Finished, o Options) (*page, error) {
@@ -399,10 +398,19 @@ func signOf(outcome string) string {
 		return "•"
 	case result.NotRun:
 		return "·"
-	case "":
-		return " "
 	}
 	return "✗"
+}
+
+// nightSign is the sign of an outcome in a row of runs; a blank for a run that had no such step.
+func nightSign(outcome string) string {
+	switch result.Outcome(outcome) {
+	case "":
+		return " "
+	case result.Unreachable, result.LoginFailed:
+		return "○"
+	}
+	return signOf(outcome)
 }
 
 func took(seconds float64) string {

@@ -109,8 +109,9 @@ func (w *writer) trends(t *history.Trends) {
 		w.line("- %s (%s, %s): %s", inMarkdown(one.Trend.Step), inMarkdown(one.Trend.File), inMarkdown(one.Trend.Site),
 			text)
 	}
-	for _, down := range t.Down[max(len(t.Down)-mostTrendsTold, 0):] {
-		w.line("- %s", inMarkdown(DownWords(down)))
+	down := DownLines(t.Down)
+	for _, line := range down[:min(len(down), mostTrendsTold)] {
+		w.line("- %s", inMarkdown(line))
 	}
 	if len(found) > mostTrendsTold {
 		w.line("- and %d more, which `testbench history -steps` lists", len(found)-mostTrendsTold)

@@ -40,14 +40,42 @@ func FindingWords(f history.Finding) string {
 	return fmt.Sprintf("failed in run %d, and in no other of %s", f.Since, count(f.Of, "run"))
 }
 
-// DownWords says in a line what could not be reached in a run.
-func DownWords(d history.Down) string {
-	what := d.Service
-	if what == "" {
-		what = "a service"
+// DownLines say what could not be reached, a line for each run and site, the newest first.
+func DownLines(all []history.Down) []string {
+	type place struct {
+		run           int
+		site, outcome string
 	}
-	return fmt.Sprintf("%s at site %s: %s in run %d (%s); %s", what, d.Site, d.Outcome, d.Run, count(d.Steps, "step"),
-		strings.TrimSuffix(d.Why, "."))
+	var order []place
+	of := map[place][]history.Down{}
+	for _, d := range all {
+		at := place{d.Run, d.Site, d.Outcome}
+		if of[at] == nil {
+			order = append(order, at)
+		}
+		of[at] = append(of[at], d)
+	}
+	var lines []string
+	for _, at := range slices.Backward(order) {
+		var services []string
+		steps := 0
+		for _, d := range of[at] {
+			steps += d.Steps
+			if d.Service != "" {
+				services = append(services, d.Service)
+			}
+		}
+		what := strings.Join(services, ", ")
+		switch {
+		case what == "":
+			what = "a service"
+		case len(services) < len(of[at]):
+			what += " and others"
+		}
+		lines = append(lines, fmt.Sprintf("%s %s in run %d at site %s (%s); %s", what, at.outcome, at.run, at.site,
+			count(steps, "step"), of[at][0].Why))
+	}
+	return lines
 }
 
 // span is a time in milliseconds as people read it.
