@@ -158,6 +158,16 @@ func TestMistakesOfOperations(t *testing.T) {
 		{"a name of a field of a body", byContract, "change: {body: {lot: {name: l}}}", []string{
 			"name: has no effect: fields of a body are called as the contract has them | take it out",
 		}},
+		{"a field that a template alone has", "", "lot: {request: POST /lot, body: {a: optional}, template: {x: \"${fields.b}\"}}", []string{
+			"${fields.b} in the template of lot: there is no such field; write it below body: | ",
+		}},
+		{"a field that a template has beside others", "", "lot: {request: POST /lot, query: {q: optional}, body: {a: optional}, template: {x: \"${fields.a}\", y: \"${fields.q}\"}}", []string{
+			"${fields.q} in the template of lot: there is no such field; write it below body: | ",
+		}},
+		{"a template without fields", "", "lot: {request: POST /lot, body: {a: optional}, template: {x: \"${base}\", y: \"${fields}\"}}", nil},
+		{"a template of an open body", "", "lot: {request: POST /lot, template: {x: \"${fields.b}\"}}", nil},
+		{"a template in text", "", "lot: {request: POST /lot, body: {a: optional}, template: '{\"x\": ${fields.a}}'}", nil},
+		{"a template that is a value", "", "lot: {request: POST /lot, body: {a: optional}, template: \"${fields.a}\"}", nil},
 		{"a name of a parameter", byContract, "hive: {query: {day: {name: d}}}", nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {

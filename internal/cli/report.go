@@ -183,6 +183,9 @@ const (
 // unless all is to be shown.
 func showRun(t *printer, run history.Finished, trends *history.Trends, all bool) error {
 	failures, err := report.FailuresOf(run)
+	if all {
+		failures, err = report.EachFailureOf(run)
+	}
 	if err != nil {
 		return err
 	}
@@ -200,9 +203,6 @@ func showRun(t *printer, run history.Finished, trends *history.Trends, all bool)
 			break
 		}
 		lines = append(lines, text...)
-	}
-	if failures.More > 0 && all {
-		lines = append(lines, fmt.Sprintf("  and %s more; -out FILE.html lists them", count(failures.More, "step")))
 	}
 	for _, line := range append(lines, end...) {
 		t.printf("%s\n", line)

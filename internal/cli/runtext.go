@@ -162,8 +162,8 @@ func (r *textRun) isNew(sheet *workbench.SheetResult, row *workbench.RowResult) 
 func (r *textRun) counted() {
 	for _, one := range r.failures.List {
 		if one.Count > 1 && !one.IsDown() {
-			r.tell.printf("%s\n", r.tell.wrap(fmt.Sprintf("the same in all of these: %s, in %s", one.Title(), one.Where()),
-				r.tell.width, 2))
+			r.tell.printf("%s\n", r.tell.wrap(fmt.Sprintf("the same in all of these: %s, in %s (report last -all "+
+				"shows each)", one.Title(), one.Where()), r.tell.width, 2))
 		}
 	}
 	if r.failures.More > 0 {

@@ -46,6 +46,9 @@ const (
 var judgedCases = []judgedCase{
 	{"nothing said", "", []string{`200 {"n": 1}`}},
 	{"nothing said, refused", "", []string{`404 {"message": "gone"}`}},
+	{"a success that the body tells of", "", []string{`404 {"success": true}`}},
+	{"no success by the body", "", []string{`200 {"success": false}`}},
+	{"a success that the body tells of, and a status", "expect:\n  status: 404", []string{`404 {"success": true}`}},
 	{"no success is success", "", []string{`302 Location=/x`}},
 	{"299", "", []string{`299 {}`}},
 	{

@@ -81,6 +81,22 @@ func FailuresOf(run history.Finished) (*Failures, error) {
 	return f, nil
 }
 
+// EachFailureOf gathers what failed in a run, each step by itself.
+func EachFailureOf(run history.Finished) (*Failures, error) {
+	all := &Failures{}
+	for i, sheet := range run.Run().Sheets {
+		err := history.EachFailed(run, i, func(row *history.Row, step *history.Step) {
+			var one Failures
+			one.Add(sheet, row, step)
+			all.List = append(all.List, one.List...)
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
 // digits are what differs between failures that are the same but for the row.
 var (
 	digits  = regexp.MustCompile(`\d+`)

@@ -131,6 +131,10 @@ func (w *writer) failed(f *Failure) {
 		}
 	}
 	w.line("```")
+	if f.Count > 1 {
+		w.line("")
+		w.line("All %d: `testbench report RUN -all`", f.Count)
+	}
 }
 
 // writer writes lines; the first error stays.

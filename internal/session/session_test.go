@@ -250,6 +250,14 @@ login: none`, "GET http://h.example/api/lots/L?page=2&depot=%C3%BC | X-Depot: so
 			`| Content-Type: application/vnd.lot+json | X-Depot: n | {"more":1}`,
 		},
 		{
+			"OpenAPI, with a type that is filled in", "call: open/change\nfill: {id: 7, kilos: 1}\nheaders: {Content-Type: \"${machine.KEY}\"}",
+			`| Content-Type: opened | {"kilos":1}`,
+		},
+		{
+			"OpenAPI, with another header beside its type", "call: open/change\nfill: {id: 7, kilos: 1}\nheaders: {X-Depot: text/lot}",
+			`| Content-Type: application/json | X-Depot: text/lot | {"kilos":1}`,
+		},
+		{
 			"OpenAPI, of the only type that there is", "call: open/label\nfill: {lot: L}",
 			`POST http://o.example/v1/labels | Content-Type: application/vnd.label+json | {"lot":"L"}`,
 		},
