@@ -259,7 +259,7 @@ steps:
 			"was not run one, A, sheets/test.yaml the whole row was not run B", "new is new two, A",
 			"4 differences", "now: 1 sheet, 1 row, 2 steps, 4 checks, 3 exchanges",
 		}},
-		{"compare 3 4", 1, []string{"the whole row is new B", "passes now search, A", "4 differences"}},
+		{"compare 3 4", 1, []string{"the whole row is new B", "passes now search, A", "5 differences"}},
 		{"compare 4 1 -values -ignore lots", 0, []string{"no difference"}},
 		{"compare 1 2.1", 2, []string{"1 is one of two runs, and 2.1 of two answers"}},
 		{"compare 1 99", 2, []string{"there is no run 99 in the history"}},
@@ -356,8 +356,8 @@ steps:
 		{
 			"propose a.json b.json", 0,
 			[]string{
-				"fields: depot: equals \"north\" lots: count between 0 and 7",
-				"lots[*].id: - optional is text - optional is unique",
+				"fields: depot: equals \"north\" # lots: it was empty in 1 of 2 answers; what is below it holds where it has elements",
+				"lots: - is list - count between 0 and 7 lots[*].id: - if any is text - if any is unique",
 			},
 		},
 		{"propose 1.1 last", 0, []string{"depot: equals \"north\""}},
@@ -374,7 +374,7 @@ steps:
 			"propose a.json -into sheets/derived.yaml -step nosuch", 2,
 			[]string{"has no step \"nosuch\"", "of calls, of the lab"},
 		},
-		{"propose a.json -into sheets/none.yaml -step x", 2, []string{`there is no sheet "sheets/none.yaml"`}},
+		{"propose a.json -into sheets/none.yaml -step x", 2, []string{"there is no sheet sheets/none.yaml"}},
 		{"propose none.json", 2, []string{"there is no file none.json"}},
 		{"propose", 2, []string{"rules from which answers?"}},
 		{
