@@ -57,8 +57,8 @@ func (q *quay) begin(night int) {
 	q.night, q.asked, q.wrong = night, 0, map[string]int{}
 }
 
-// serve answers at an address until it is stopped.
-func serve(t *testing.T, address string, handler http.Handler) (at string, stop func()) {
+// serveAt answers at an address until it is stopped.
+func serveAt(t *testing.T, address string, handler http.Handler) (at string, stop func()) {
 	t.Helper()
 	listener, err := net.Listen("tcp", address)
 	require.NoError(t, err)
@@ -78,9 +78,9 @@ func TestThirtyNights(t *testing.T) {
 	t.Parallel()
 	q := &quay{random: rand.New(rand.NewPCG(3, 0))}
 	q.begin(1)
-	at, stop := serve(t, "127.0.0.1:0", q)
+	at, stop := serveAt(t, "127.0.0.1:0", q)
 	defer stop()
-	scales, stopScales := serve(t, "127.0.0.1:0", q)
+	scales, stopScales := serveAt(t, "127.0.0.1:0", q)
 	p := newPlace(t)
 	p.write("bench.yaml", fmt.Sprintf("bench: quay\nsites:\n  north:\n    services:\n      crane: http://%s\n      "+
 		"scales: http://%s\n  south:\n    like: north\nservices:\n  crane: http://%s\n  scales: http://%s\n", at, scales, at, scales))
@@ -122,7 +122,7 @@ func TestThirtyNights(t *testing.T) {
 		}
 		o = p.run("run", "sheets/crates.yaml", "-site", "south", "-detail", "summary")
 		if night == 17 {
-			_, stopScales = serve(t, scales, q)
+			_, stopScales = serveAt(t, scales, q)
 			assert.Equal(t, 3, o.status, o.all())
 			assert.Equal(t, 1, strings.Count(o.stdout, "refused the connection"), "a service that is down is told once: %s", o.stdout)
 			assert.Contains(t, o.stdout, "8 rows: row 1")

@@ -397,7 +397,9 @@ const passed = "passed"
 // compare tells what became of a step.
 func (c *Changes) compare(key stepKey, a, b *stepSeen, o RunOptions) {
 	if a.outcome != b.outcome {
-		change := Change{Kind: OtherOutcome, What: a.outcome + " before, " + b.outcome + " now", Before: a.outcome, After: b.outcome}
+		change := Change{
+			Kind: OtherOutcome, What: a.outcome + " before, " + b.outcome + " now", Before: a.outcome, After: b.outcome,
+		}
 		switch {
 		case b.outcome == passed && a.outcome == "not run":
 			change.Kind, change.What = PassesNow, "was not run before, and passes now"
@@ -446,7 +448,10 @@ func (c *Changes) compare(key stepKey, a, b *stepSeen, o RunOptions) {
 		if !o.Values && (isValue || strings.HasSuffix(d.Path, "]")) {
 			continue
 		}
-		change := Change{Kind: OtherField, What: string(d.Kind), Path: places.ReplaceAllString(d.Path, "[*]"), Before: inShort(d.A), After: inShort(d.B)}
+		change := Change{
+			Kind: OtherField, What: string(d.Kind), Path: places.ReplaceAllString(d.Path, "[*]"),
+			Before: inShort(d.A), After: inShort(d.B),
+		}
 		if isValue {
 			change.Kind = OtherValue
 		}

@@ -73,16 +73,20 @@ func TestRuns(t *testing.T) {
 		{"passes now", runOf(9, failing("x")), runOf(9, nil), false, []string{"passes now: passes now, 9 times, 1 of 1"}, true},
 		{
 			"a field more", runOf(9, nil), runOf(9, body(`{"berths": [{"id": 1, "depth": 7}, {"id": 2, "depth": 7}], "total": 2}`)),
-			false, []string{"field: added berths[*].depth, 36 times, 2 of 1"}, false,
+			false,
+			[]string{"field: added berths[*].depth, 36 times, 2 of 1"},
+			false,
 		},
 		{
 			"a field of another kind", runOf(9, nil), runOf(9, body(`{"berths": [{"id": 1}, {"id": 2}], "total": "2"}`)), false,
-			[]string{"field: kind total, 18 times, 2 of 1"}, false,
+			[]string{"field: kind total, 18 times, 2 of 1"},
+			false,
 		},
 		{"a value", runOf(9, nil), runOf(9, body(`{"berths": [{"id": 1}, {"id": 2}], "total": 3}`)), false, nil, true},
 		{
 			"a value, asked for", runOf(9, nil), runOf(9, body(`{"berths": [{"id": 1}, {"id": 2}], "total": 3}`)), true,
-			[]string{"value: changed total, 18 times, 2 of 1"}, false,
+			[]string{"value: changed total, 18 times, 2 of 1"},
+			false,
 		},
 		{"slower", runOf(30, nil), runOf(30, times(1.3)), false, []string{"slower: slower: median +30 %, 1 times, 1 of 1"}, false},
 		{"faster", runOf(30, nil), runOf(30, times(0.7)), false, []string{"faster: faster: median -30 %, 1 times, 1 of 1"}, true},
@@ -90,7 +94,8 @@ func TestRuns(t *testing.T) {
 		{"too few to tell", runOf(6, nil), runOf(6, times(3)), false, nil, true},
 		{
 			"fewer checks", runOf(9, nil), runOf(9, func(_ *history.Row, s *history.Step) { s.Judged = 1 }), false,
-			[]string{"checks: 2 checks judged before, 1 now, 18 times, 2 of 1"}, false,
+			[]string{"checks: 2 checks judged before, 1 now, 18 times, 2 of 1"},
+			false,
 		},
 		{"another status of another answer", runOf(9, nil), runOf(9, func(_ *history.Row, s *history.Step) {
 			s.Status, s.Exchanges[0].Body = 500, `{"error": 1}`

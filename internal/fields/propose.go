@@ -45,7 +45,8 @@ func (p *Proposer) Tree(root *document.Node) { p.gatherer.Tree(root) }
 func (p *Proposer) Full() bool { return p.gatherer.Full }
 
 // What is taken for a rule and not for chance: so many values for each of a few, so many elements in order in
-// each list, and so many in all lists; so many answers for an order, and for a yes, a no or null that is always the same.
+// each list, and so many in all lists; so many answers for an order, and for a yes, a no or null that is
+// always the same.
 const (
 	mostAlternatives = 5
 	oftenEnough      = 3
@@ -122,7 +123,8 @@ func (f *Field) proposed(docs int) (rules []string, remark string) {
 		return []string{"is " + f.Kind}, ""
 	}
 	// Answers of the same second tell the same moment.
-	if rule := s.constant(docs, f.Count); rule != "" && f.Kind != "datetime" && (f.Kind != "boolean" || f.Count >= leastSure) {
+	isSure := f.Kind != "datetime" && (f.Kind != "boolean" || f.Count >= leastSure)
+	if rule := s.constant(docs, f.Count); rule != "" && isSure {
 		return []string{rule}, ""
 	}
 	telling := f.Count
@@ -212,7 +214,8 @@ func room(values int, several bool, bounds func() (least, most string)) (from, t
 		part = fewer
 	}
 	span.Mul(span, part)
-	if half := new(big.Rat).Mul(new(big.Rat).Abs(b), big.NewRat(1, 2)); several && values < leastSure && span.Cmp(half) < 0 {
+	half := new(big.Rat).Mul(new(big.Rat).Abs(b), big.NewRat(1, 2))
+	if several && values < leastSure && span.Cmp(half) < 0 {
 		span = half
 	}
 	digits := 0

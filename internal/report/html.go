@@ -171,7 +171,8 @@ func newPage(run history.Finished, o Options) (*page, error) {
 		if err != nil {
 			return nil, err
 		}
-		if plot != "" || len(s.Notes) > 0 || slices.ContainsFunc(s.Checks, func(c history.Check) bool { return c.Kind == "times" }) {
+		hasLimits := slices.ContainsFunc(s.Checks, func(c history.Check) bool { return c.Kind == "times" })
+		if plot != "" || len(s.Notes) > 0 || hasLimits {
 			p.Timed = append(p.Timed, timedSheet{s, template.HTML(plot)}) //nolint:gosec // every text in it is escaped
 		}
 	}

@@ -199,7 +199,9 @@ func mistyped(text string) string {
 // reads says whether a proposal is a rule, or has its shape.
 func reads(word, try string) bool {
 	p := &parser{text: try, source: try}
-	if p.leads(&leads{}); p.pos > 0 && ruleWord(p.text[p.pos:]) == "" {
+	var lead leads
+	p.leads(&lead)
+	if p.pos > 0 && ruleWord(p.text[p.pos:]) == "" {
 		return false
 	}
 	if word == "between" && strings.Contains(try, " and ") || word == "about" && strings.Contains(try, " within ") {

@@ -70,7 +70,9 @@ func (c *Capture) Do(ctx context.Context, r *exchange.Request) *exchange.Record 
 }
 
 // Step captures a step, with the values of a row, nil for none. It fails for logins of which code cannot be made.
-func (c *Capture) Step(ctx context.Context, s *session.Session, one *sheet.Step, row *document.Node) (*Captured, error) {
+func (c *Capture) Step(ctx context.Context, s *session.Session, one *sheet.Step,
+	row *document.Node,
+) (*Captured, error) {
 	if err := step.CheckCall(ctx, s, one); err != nil {
 		return nil, err
 	}
