@@ -301,7 +301,22 @@ func TestWatch(t *testing.T) {
 		{"watch GET ${base}/a -times -1", 2, []string{"less than nothing"}},
 		{"watch", 2, []string{"watch what?"}},
 	})
-	o := p.run("watch", "GET", "${base}/x,y", "-pick", "state", "-every", "10ms", "-times", "2", "-json")
+	o := p.run("watch", "GET", "${base}/low,high,high,low", "-pick", "state", "-pick", "at", "-every", "10ms", "-times", "4",
+		"-alarm", "state: high", "-out", "series/w.csv", "-out", "series/w.svg")
+	assert.Equal(t, 1, o.status, o.all())
+	assert.Regexp(t, `(?s)state "low".*state "high".*alarm: state: high.*state "high".*state "low".*alarm over: state: high`,
+		o.stdout)
+	table := p.read("series/w.csv")
+	assert.Regexp(t, `(?s)^call,at,status,milliseconds,outcome,state,at,alarm\r\n1,2.*,200,[0-9.]+,passed,low,.*,false\r\n2,.*,high,.*,true`,
+		table)
+	assert.Equal(t, 5, strings.Count(table, "\r\n"))
+	assert.Contains(t, p.read("series/w.svg"), `xmlns="http://www.w3.org/2000/svg"`)
+	p.cases([]commandCase{
+		{"watch GET ${base}/a -alarm state", 2, []string{"-alarm takes a path, a colon, a space and a rule"}},
+		{"watch GET ${base}/a -out w.pdf", 2, []string{"-out: w.pdf: the ending says the format, and there are .csv, .svg"}},
+		{"watch GET ${base}/a -every 10ms -times 2 -alarm state:~b", 0, nil},
+	})
+	o = p.run("watch", "GET", "${base}/x,y", "-pick", "state", "-every", "10ms", "-times", "2", "-json")
 	var last struct {
 		Call    int
 		Values  map[string]string

@@ -137,7 +137,7 @@ var forms = map[string][]form{
 		{"of answers", never, take("ignore key as json bench")},
 		{"of answers at two sites", never, take("ignore key as json", sending)},
 	},
-	"watch": the("every for times until pick login json", sending),
+	"watch": the("every for times until alarm pick out login json", sending),
 	"run": {
 		{
 			"with -resume", with("resume"),

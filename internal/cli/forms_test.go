@@ -251,7 +251,7 @@ var differing = map[string][]string{
 	"validate all": nil, "validate operation": {"-operation", "search"}, "validate status": {"-status", "404"},
 	"validate request": {"-request"},
 	"watch every":      nil, "watch for": nil, "watch times": nil, "watch until": {"-until", "depot: south"},
-	"watch pick": {"-pick", "depot"}, "watch login": {"-login", "none"},
+	"watch pick": {"-pick", "depot"}, "watch alarm": {"-alarm", "depot: north"}, "watch out": {"-out", "w.csv"}, "watch login": {"-login", "none"},
 	"run step": {"-step", "details"}, "run tag": {"-tag", "lookout"}, "run rows": {"-rows", "2"}, "run stop": nil, "run accept": nil,
 	"run dry": {"-dry"},
 	"run out": {"-out", "r.csv"}, "run show": {"-show", "sent"}, "run full": nil, "run detail": {"-detail", "failures"},

@@ -10,6 +10,7 @@ import (
 
 	"testbench/internal/callstep"
 	"testbench/internal/path"
+	"testbench/internal/report"
 	"testbench/internal/rule"
 	"testbench/internal/secret"
 	"testbench/internal/workbench"
@@ -18,8 +19,8 @@ import (
 type watchOptions struct {
 	every, during time.Duration
 	times         int
-	until         string
-	picks         list
+	until, alarm  string
+	picks, out    list
 	login         string
 }
 
@@ -31,6 +32,7 @@ func watchCommand() *command {
 		examples: []string{
 			"testbench watch stores/search grade=A -pick total -every 2s -times 3",
 			"testbench watch press/job number=1 -pick state -every 500ms -until \"state: done\"",
+			"testbench watch stores/search grade=A -pick total -alarm \"total: over 100\" -out totals.csv -out totals.svg",
 		},
 		options: func(f *flag.FlagSet) any {
 			o := &watchOptions{}
@@ -38,6 +40,9 @@ func watchCommand() *command {
 			f.DurationVar(&o.during, "for", 0, "end after this `time`")
 			f.IntVar(&o.times, "times", 0, "how many calls are made")
 			f.StringVar(&o.until, "until", "", "end when a `rule` holds, as \"state: done\"")
+			f.StringVar(&o.alarm, "alarm", "",
+				"say when a `rule` begins and ends to hold, as \"total: over 100\"; then the exit status is 1")
+			f.Var(&o.out, "out", "what came over time into a `file`: "+report.SeriesEndings+"; repeatable")
 			f.Var(&o.picks, "pick", "show the value at this `path`; repeatable")
 			f.StringVar(&o.login, "login", "", "another login, by `name` (several with commas between), or none")
 			return o
@@ -54,13 +59,43 @@ type watching struct {
 	bench  *workbench.Bench
 	step   workbench.Call
 	paths  []*path.Path
-	until  *path.Path
-	rule   *rule.Rule
+	until  *awaited // nil for nothing
+	alarm  *awaited // nil for none
+	series *report.Series
 	before []string
 	status int
 	times  []float64
-	// isMissTold says that it was told that there is nothing at the path that is waited for.
+	isOn   bool // the alarm
+	rang   bool // at any time
+}
+
+// awaited is a rule that is to hold at a path of the answer.
+type awaited struct {
+	option string
+	path   *path.Path
+	rule   *rule.Rule
+	// isMissTold says that it was told that there is nothing at the path.
 	isMissTold bool
+}
+
+// readAwaited reads a path and a rule; nil for no text.
+func readAwaited(option, text string) (*awaited, error) {
+	if text == "" {
+		return nil, nil
+	}
+	where, words, ok := strings.Cut(text, ": ")
+	if !ok {
+		return nil, usagef("-"+option+" \"state: done\"", "-%s takes a path, a colon, a space and a rule", option)
+	}
+	a := &awaited{option: option}
+	var err error
+	if a.path, err = path.Compile(where); err == nil {
+		a.rule, err = rule.Parse(words, false)
+	}
+	if err != nil {
+		return nil, usagef("", "-%s %s: %v", option, text, err)
+	}
+	return a, nil
 }
 
 func runWatch(ctx context.Context, s *session, o *watchOptions, args []string) (int, error) {
@@ -85,18 +120,34 @@ func runWatch(ctx context.Context, s *session, o *watchOptions, args []string) (
 		}
 		w.paths = append(w.paths, p)
 	}
-	if o.until != "" {
-		where, words, ok := strings.Cut(o.until, ": ")
-		if !ok {
-			return 0, usagef("-until \"state: done\"", "-until takes a path, a colon, a space and a rule")
-		}
-		if w.until, err = path.Compile(where); err == nil {
-			w.rule, err = rule.Parse(words, false)
-		}
-		if err != nil {
-			return 0, usagef("", "-until %s: %v", o.until, err)
+	if w.until, err = readAwaited("until", o.until); err != nil {
+		return 0, err
+	}
+	if w.alarm, err = readAwaited("alarm", o.alarm); err != nil {
+		return 0, err
+	}
+	for _, name := range o.out {
+		if err := report.CheckSeriesName(name); err != nil {
+			return 0, usagef("", "-out: %v", err)
 		}
 	}
+	w.series = &report.Series{Title: s.masker.Text(strings.Join(args, " ")), Paths: o.picks}
+	status, err := w.repeat(ctx, o)
+	for _, name := range o.out {
+		if err := w.series.WriteFile(name); err != nil {
+			return 0, fmt.Errorf("-out: %w", err)
+		}
+		s.tell.note("written: %s", name)
+	}
+	if err == nil && w.rang && status == ExitPassed {
+		status = ExitFailed
+	}
+	return status, err
+}
+
+// repeat makes the call again and again, until it is over.
+func (w *watching) repeat(ctx context.Context, o *watchOptions) (int, error) {
+	s := w.session
 	start := time.Now()
 	for n := 1; ; n++ {
 		isThere, outcome, err := w.once(ctx, n)
@@ -108,7 +159,7 @@ func runWatch(ctx context.Context, s *session, o *watchOptions, args []string) (
 		case ctx.Err() != nil:
 			return ExitInterrupted, nil
 		case o.times > 0 && n >= o.times, o.during > 0 && time.Since(start)+o.every > o.during:
-			if w.rule != nil {
+			if w.until != nil {
 				s.tell.note("%s did not become true", s.tell.visible(o.until))
 				return max(ExitFailed, outcome.ExitStatus()), nil
 			}
@@ -146,7 +197,7 @@ func (w *watching) once(ctx context.Context, n int) (isThere bool, outcome workb
 		}
 	}
 	w.times = append(w.times, took)
-	values := make([]string, len(w.paths))
+	values, plain := make([]string, len(w.paths)), make([]string, len(w.paths))
 	for i, p := range w.paths {
 		node, err := findInAnswer(result, p)
 		switch {
@@ -156,32 +207,57 @@ func (w *watching) once(ctx context.Context, n int) (isThere bool, outcome workb
 				w.tell.note("note: %s", w.tell.visible(err.Error()))
 			}
 		case node.Secret:
-			values[i] = secret.Mask
+			values[i], plain[i] = secret.Mask, secret.Mask
 		default:
-			values[i] = shortValue(node)
+			values[i], plain[i] = shortValue(node), w.masker.Text(shortValue(node))
+			if node.IsScalar() {
+				plain[i] = w.masker.Text(node.Text)
+			}
 		}
 	}
 	w.line(n, at, result, status, values)
 	w.before, w.status = values, status
-	isThere, err = w.holds(result)
+	if err := w.ring(at, result); err != nil {
+		return false, "", err
+	}
+	w.series.Add(report.Point{
+		At: at, Call: n, Status: status, Millis: took, Outcome: string(result.Outcome), Values: plain, Alarm: w.isOn,
+	})
+	isThere, err = w.holds(w.until, result)
 	return isThere, result.Outcome, err
 }
 
-// holds says whether what is waited for is there.
-func (w *watching) holds(result *workbench.StepResult) (bool, error) {
-	if w.rule == nil || result.Reply == nil || result.Last() == nil || result.Last().Answer == nil {
+// ring says when the alarm begins and ends.
+func (w *watching) ring(at time.Time, result *workbench.StepResult) error {
+	isOn, err := w.holds(w.alarm, result)
+	if err != nil || isOn == w.isOn {
+		return err
+	}
+	w.isOn, w.rang = isOn, true
+	word := map[bool]string{true: "alarm", false: "alarm over"}[isOn]
+	if w.common.json {
+		return w.tell.jsonLine(map[string]any{"at": at.UTC(), "alarm": isOn})
+	}
+	w.tell.printf("%s  %s\n", at.Format("15:04:05"), w.tell.in(red, word+": "+
+		w.tell.visible(w.alarm.path.Source+": "+w.alarm.rule.Source)))
+	return nil
+}
+
+// holds says whether a rule holds that is waited for; not where none is.
+func (w *watching) holds(a *awaited, result *workbench.StepResult) (bool, error) {
+	if a == nil || result.Reply == nil || result.Last() == nil || result.Last().Answer == nil {
 		return false, nil
 	}
 	roots := result.Reply.Roots(nil)
-	found, err := w.until.Find(roots, nil)
+	found, err := a.path.Find(roots, nil)
 	if err != nil {
 		return false, err
 	}
-	if miss := found.Missed(); miss != nil && found.First() == nil && !w.isMissTold && result.Outcome == workbench.Passed {
-		w.isMissTold = true // it may come later; a name that is mistyped never does
-		w.tell.note("note: -until: %s", w.tell.visible(miss.String()))
+	if miss := found.Missed(); miss != nil && found.First() == nil && !a.isMissTold && result.Outcome == workbench.Passed {
+		a.isMissTold = true // it may come later; a name that is mistyped never does
+		w.tell.note("note: -%s: %s", a.option, w.tell.visible(miss.String()))
 	}
-	verdict, err := w.rule.Judge(found, roots, nil)
+	verdict, err := a.rule.Judge(found, roots, nil)
 	return verdict.Passed, err
 }
 

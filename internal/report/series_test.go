@@ -1,0 +1,46 @@
+package report_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/report"
+)
+
+// A series that is longer than what is kept has its newest points; texts are no formulas; what is no number is
+// not drawn, and without numbers the times are.
+func TestSeries(t *testing.T) {
+	begun := time.Date(2026, 11, 29, 3, 0, 0, 0, time.UTC)
+	s := report.Series{Title: "GET <x>", Paths: []string{"state", "total"}}
+	for i := range 100_003 {
+		s.Add(report.Point{
+			At: begun.Add(time.Duration(i) * time.Second), Call: i + 1, Status: 200, Millis: 1.5, Outcome: "passed",
+			Values: []string{"=1+1", "-5.48"}, Alarm: i == 100_002,
+		})
+	}
+	points := s.Points()
+	assert.Len(t, points, 100_000)
+	assert.Equal(t, []int{4, 100_003}, []int{points[0].Call, points[len(points)-1].Call})
+	var table, plot strings.Builder
+	require.NoError(t, s.CSV(&table))
+	assert.Contains(t, table.String(), "\r\n100003,2026-11-30T06:46:42Z,200,1.500,passed,'=1+1,-5.48,true\r\n")
+	require.NoError(t, s.SVG(&plot))
+	assert.Contains(t, plot.String(), ">total</text>")
+	assert.Contains(t, plot.String(), ">alarm</text>")
+	assert.NotContains(t, plot.String(), ">state</text>")
+	assert.Contains(t, plot.String(), `aria-label="GET &lt;x&gt;"`)
+	for _, points := range [][]report.Point{nil, {{At: begun, Values: []string{"x", "y"}}}} {
+		empty := report.Series{Title: "x", Paths: []string{"state", "total"}}
+		for _, p := range points {
+			empty.Add(p)
+		}
+		plot.Reset()
+		require.NoError(t, empty.SVG(&plot))
+		assert.Contains(t, plot.String(), "time (ms)")
+	}
+	assert.Error(t, s.WriteFile("x.pdf"))
+}
