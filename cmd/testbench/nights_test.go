@@ -355,3 +355,31 @@ func TestNothingToCheckIn(t *testing.T) {
 	ignored := regexp.MustCompile(`(?m)^!! `).FindAllString(git("status", "--porcelain", "--ignored"), -1)
 	assert.GreaterOrEqual(t, len(ignored), 8)
 }
+
+// What rows kept is in results and in the history, masked where it must be, and goes out over the runs.
+func TestValuesOverRuns(t *testing.T) {
+	t.Parallel()
+	p := newEcho(t, echoing(t, func(string) {}))
+	for _, n := range []string{"7", "12"} {
+		p.sheet("sheet: s\nrows:\n  list:\n    - crate: a\n    - crate: b\nsteps:\n  - step: get\n    request: GET ${base}/"+n+
+			"\n    keep:\n      total: n\n      word: {at: reply.text, secret: true}\n  - step: more\n    calculate:\n      twice: kept.total * 2.0\n",
+			"-out", "r.json")
+	}
+	assert.Contains(t, p.read("r.json"), `"values":{"total":"12","word":"[masked]"}`)
+	o := p.run("history", "-values", "total", "-values", "twice", "-values", "word", "-out", "v/values.csv", "-out", "v/values.svg",
+		"sheets/test.yaml")
+	assert.Equal(t, 0, o.status, o.all())
+	assert.Equal(t, 4, strings.Count(o.stdout, "word [masked]"))
+	assert.Regexp(t, `1 .*total 7 · twice 14.0 · word \[masked\] · row 1 · a · sheets/test.yaml · local`,
+		strings.Join(strings.Fields(o.stdout), " "))
+	assert.Contains(t, p.read("v/values.csv"), ",row 2 · b,passed,12,24.0,[masked]\r\n")
+	assert.Contains(t, p.read("v/values.svg"), ">twice</text>")
+	var found []history.ValuesOf
+	require.NoError(t, json.Unmarshal([]byte(p.run("history", "-values", "total", "-json").stdout), &found))
+	assert.Len(t, found, 4)
+	p.cases([]commandCase{
+		{"history -values none", 2, []string{"no run in the history kept none"}},
+		{"history -values total -out v.pdf", 2, []string{"v.pdf: the ending says the format"}},
+		{"history -values total -steps", 2, []string{"-values has no effect in history with -steps"}},
+	})
+}

@@ -169,6 +169,7 @@ var forms = map[string][]form{
 	"history": {
 		{"with -prune", with("prune"), take("prune bench")},
 		{"with -steps", with("steps"), take("steps most site json bench")},
+		{"with -values", with("values"), take("values out most site json bench")},
 		{"with -import", with("import"), take("import bench")},
 		{"with -export", with("export"), take("export most bench")},
 		{"of a run", func(u used) bool {

@@ -19,23 +19,25 @@ import (
 )
 
 type historyOptions struct {
-	most    int
-	steps   bool
-	full    bool
-	prune   *int // how many runs are kept; nil for all
-	carryIn list
-	export  string
+	most        int
+	steps       bool
+	full        bool
+	prune       *int // how many runs are kept; nil for all
+	carryIn     list
+	export      string
+	values, out list
 }
 
 func historyCommand() *command {
 	return &command{
 		name: "history", group: "looking back",
 		purpose: "shows past runs and calls, an exchange of them in full, and how steps fared over time",
-		usage:   "[RUN or RUN.EXCHANGE] | -steps [SHEET ...] | -export FOLDER [RUN ...]",
+		usage:   "[RUN or RUN.EXCHANGE] | -steps [SHEET ...] | -values NAME [SHEET ...] | -export FOLDER [RUN ...]",
 		examples: []string{
 			"testbench history", "testbench history 3", "testbench history 3.2",
 			"testbench history -steps -site south", "testbench history -import nights -import whole.json",
 			"testbench history -export nights -most 30",
+			"testbench history -values total -out totals.svg sheets/01-search.yaml",
 		},
 		options: func(f *flag.FlagSet) any {
 			o := &historyOptions{}
@@ -44,6 +46,8 @@ func historyCommand() *command {
 				"how each step fared over the runs: what newly fails, is flaky or slower, and since when")
 			f.Var(&o.carryIn, "import",
 				"take in the runs of a `file` (.json or .ndjson) or of a folder; those that are here stay as they are")
+			f.Var(&o.values, "values", "what the rows of the sheets kept under this `name`, over the runs; repeatable")
+			f.Var(&o.out, "out", "these values into a `file`: "+report.SeriesEndings+"; repeatable")
 			f.StringVar(&o.export, "export", "",
 				"write runs into a `folder`, a file each; those that are there stay as they are")
 			f.BoolVar(&o.full, "full", false, "show bodies in full, however long, on a terminal too")
@@ -65,7 +69,7 @@ func historyCommand() *command {
 
 func runHistory(ctx context.Context, s *session, o *historyOptions, args []string) (int, error) {
 	s.full = o.full
-	isOne := !o.steps && o.export == ""
+	isOne := !o.steps && o.export == "" && len(o.values) == 0
 	switch {
 	case isOne && len(o.carryIn) == 0 && len(args) > 1:
 		return 0, usagef("testbench history 18, testbench history 18.3", "one run or exchange at a time")
@@ -100,12 +104,15 @@ func runHistory(ctx context.Context, s *session, o *historyOptions, args []strin
 		s.tell.note("note: %s", s.tell.visible(store.Note))
 	}
 	switch {
-	case o.steps:
+	case o.steps, len(o.values) > 0:
 		files, err := bench.SheetNames(args)
 		if err != nil {
 			return 0, err
 		}
-		return showTrends(s, store, o, files)
+		if o.steps {
+			return showTrends(s, store, o, files)
+		}
+		return showValues(s, store, o, files)
 	case len(o.carryIn) > 0:
 		return importRuns(ctx, s, store, o.carryIn)
 	case o.export != "":
@@ -457,6 +464,55 @@ func showTrend(t *printer, runs []history.RunOf, trend *history.Trend, width int
 		took = milliseconds(time.Duration(now * float64(time.Millisecond)))
 	}
 	t.printf("%s\n", strings.TrimRight("  "+t.fit(trend.Step, width)+"  "+signs.String()+"  "+took, " "))
+}
+
+// showValues shows what rows kept, over the runs: a line each.
+func showValues(s *session, store *history.Store, o *historyOptions, files []string) (int, error) {
+	for _, name := range o.out {
+		if err := report.CheckSeriesName(name); err != nil {
+			return 0, usagef("", "-out: %v", err)
+		}
+	}
+	q := history.TrendQuery{Most: o.most, Sites: s.common.sites, Files: files}
+	found, err := store.Values(q, o.values)
+	if err != nil {
+		return 0, err
+	}
+	if len(found) == 0 {
+		return 0, usagef("a step keeps a value with keep: NAME: path", "no run in the history kept %s",
+			strings.Join(o.values, " or "))
+	}
+	series := &report.Series{Of: "run", Title: strings.Join(o.values, ", "), Paths: o.values}
+	for _, one := range found {
+		point := report.Point{At: one.Started, Number: one.Run, Row: one.Row, Outcome: one.Outcome}
+		for _, name := range o.values {
+			point.Values = append(point.Values, string(one.Values[name]))
+		}
+		series.Add(point)
+	}
+	for _, name := range o.out {
+		if err := series.WriteFile(name); err != nil {
+			return 0, fmt.Errorf("-out: %w", err)
+		}
+		s.tell.note("written: %s", name)
+	}
+	if s.common.json {
+		return ExitPassed, s.tell.json(found)
+	}
+	for _, one := range found {
+		var shown []string
+		for _, name := range o.values {
+			shown = append(shown, name+" "+string(one.Values[name]))
+		}
+		for _, where := range []string{one.Row, one.File, one.Site} {
+			if where != "" {
+				shown = append(shown, where)
+			}
+		}
+		s.tell.printf("%3d  %s  %s\n", one.Run, one.Started.Local().Format("2006-01-02 15:04:05"),
+			strings.TrimLeft(s.tell.wrap(strings.Join(shown, s.tell.sign(" · ", " - ")), s.tell.width, 26), " "))
+	}
+	return ExitPassed, nil
 }
 
 // mostFindings is how many findings are told.

@@ -131,7 +131,7 @@ func runWatch(ctx context.Context, s *session, o *watchOptions, args []string) (
 			return 0, usagef("", "-out: %v", err)
 		}
 	}
-	w.series = &report.Series{Title: s.masker.Text(strings.Join(args, " ")), Paths: o.picks}
+	w.series = &report.Series{Of: "call", Title: s.masker.Text(strings.Join(args, " ")), Paths: o.picks}
 	status, err := w.repeat(ctx, o)
 	for _, name := range o.out {
 		if err := w.series.WriteFile(name); err != nil {
@@ -221,7 +221,7 @@ func (w *watching) once(ctx context.Context, n int) (isThere bool, outcome workb
 		return false, "", err
 	}
 	w.series.Add(report.Point{
-		At: at, Call: n, Status: status, Millis: took, Outcome: string(result.Outcome), Values: plain, Alarm: w.isOn,
+		At: at, Number: n, Status: status, Millis: took, Outcome: string(result.Outcome), Values: plain, Alarm: w.isOn,
 	})
 	isThere, err = w.holds(w.until, result)
 	return isThere, result.Outcome, err

@@ -119,26 +119,28 @@ func (r *Row) Name() string {
 
 // Step is what came of a step.
 type Step struct {
-	Step      string        `json:"step"`
-	Service   string        `json:"service,omitempty"` // of the bench; empty where none is called
-	Target    string        `json:"target"`
-	About     string        `json:"about,omitempty"`
-	Outcome   string        `json:"outcome"`
-	Reason    secret.Text   `json:"reason,omitempty"`
-	Status    int           `json:"status,omitempty"` // of the last exchange
-	Seconds   float64       `json:"seconds"`
-	Started   time.Time     `json:"started,omitzero"`       // of the last exchange
-	Millis    float64       `json:"milliseconds,omitempty"` // of the last exchange
-	Checks    []Check       `json:"checks,omitempty"`
-	Judged    int           `json:"judged,omitempty"` // how many checks, where they are not listed
-	Tries     int           `json:"tries,omitempty"`  // where it was tried again; 0 for one
-	Kept      []secret.Text `json:"kept,omitempty"`
-	Got       secret.Text   `json:"got,omitempty"` // what was found, where no exchange shows it
-	Notes     []secret.Text `json:"notes,omitempty"`
-	Response  secret.Text   `json:"response,omitempty"`
-	Hints     []secret.Text `json:"hints,omitempty"`
-	Exchanges []Exchange    `json:"exchanges,omitempty"`
-	Logins    []Exchange    `json:"logins,omitempty"`
+	Step    string        `json:"step"`
+	Service string        `json:"service,omitempty"` // of the bench; empty where none is called
+	Target  string        `json:"target"`
+	About   string        `json:"about,omitempty"`
+	Outcome string        `json:"outcome"`
+	Reason  secret.Text   `json:"reason,omitempty"`
+	Status  int           `json:"status,omitempty"` // of the last exchange
+	Seconds float64       `json:"seconds"`
+	Started time.Time     `json:"started,omitzero"`       // of the last exchange
+	Millis  float64       `json:"milliseconds,omitempty"` // of the last exchange
+	Checks  []Check       `json:"checks,omitempty"`
+	Judged  int           `json:"judged,omitempty"` // how many checks, where they are not listed
+	Tries   int           `json:"tries,omitempty"`  // where it was tried again; 0 for one
+	Kept    []secret.Text `json:"kept,omitempty"`
+	// Values are what was kept, by the names: single values as they are, others as JSON; cut where they are long.
+	Values    map[string]secret.Text `json:"values,omitempty"`
+	Got       secret.Text            `json:"got,omitempty"` // what was found, where no exchange shows it
+	Notes     []secret.Text          `json:"notes,omitempty"`
+	Response  secret.Text            `json:"response,omitempty"`
+	Hints     []secret.Text          `json:"hints,omitempty"`
+	Exchanges []Exchange             `json:"exchanges,omitempty"`
+	Logins    []Exchange             `json:"logins,omitempty"`
 	// Sent is how many exchanges there were, where they are not listed.
 	Sent int `json:"sent,omitempty"`
 }

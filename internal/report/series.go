@@ -20,10 +20,11 @@ import (
 // SeriesEndings are the formats of a series, in words.
 const SeriesEndings = ".csv, .svg"
 
-// Point is one look at something that is watched.
+// Point is one look at something that is watched, or a row of a run.
 type Point struct {
 	At      time.Time
-	Call    int
+	Number  int     // of the call or the run
+	Row     string  // its name; empty where there are none
 	Status  int     // 0 where no answer came
 	Millis  float64 // how long the exchange took
 	Outcome string
@@ -31,12 +32,16 @@ type Point struct {
 	Alarm   bool
 }
 
+// ofCalls is a series of calls, which have a status, a time and an alarm.
+const ofCalls = "call"
+
 // mostPoints bounds a series: of a longer one the newest are kept.
 const mostPoints = 100_000
 
 // Series is what is watched, over time.
 type Series struct {
 	Title  string
+	Of     string // what the numbers count: call, run
 	Paths  []string
 	points []Point
 	fromIn int // of a series that is full, where the oldest is
@@ -79,17 +84,31 @@ func (s *Series) WriteFile(name string) error {
 func (s *Series) CSV(to io.Writer) error {
 	w := csv.NewWriter(to)
 	w.UseCRLF = true
-	head := append([]string{"call", "at", "status", "milliseconds", "outcome"}, s.Paths...)
-	_ = w.Write(append(head, "alarm")) // Error tells
-	for _, p := range s.Points() {
-		cells := append([]string{
-			strconv.Itoa(p.Call), p.At.UTC().Format(time.RFC3339Nano), strconv.Itoa(p.Status),
-			strconv.FormatFloat(p.Millis, 'f', 3, 64), p.Outcome,
-		}, p.Values...)
+	points := s.Points()
+	hasRows := slices.ContainsFunc(points, func(p Point) bool { return p.Row != "" })
+	isCall := s.Of == ofCalls
+	// line writes the cells that there are in a series of this kind; Error tells.
+	line := func(number, at, row, status, millis, outcome string, values []string, alarm string) {
+		cells := []string{number, at}
+		if hasRows {
+			cells = append(cells, row)
+		}
+		if isCall {
+			cells = append(cells, status, millis)
+		}
+		cells = append(append(cells, outcome), values...)
+		if isCall {
+			cells = append(cells, alarm)
+		}
 		for i, cell := range cells {
 			cells[i] = inCell(cell)
 		}
-		_ = w.Write(append(cells, strconv.FormatBool(p.Alarm)))
+		_ = w.Write(cells)
+	}
+	line(s.Of, "at", "row", "status", "milliseconds", "outcome", s.Paths, "alarm")
+	for _, p := range points {
+		line(strconv.Itoa(p.Number), p.At.UTC().Format(time.RFC3339Nano), p.Row, strconv.Itoa(p.Status),
+			strconv.FormatFloat(p.Millis, 'f', 3, 64), p.Outcome, p.Values, strconv.FormatBool(p.Alarm))
 	}
 	w.Flush()
 	return w.Error()
@@ -117,13 +136,18 @@ func (s *Series) SVG(to io.Writer) error {
 		y = "time (ms)"
 		lines = []line{{"time", func(p Point) (float64, bool) { return p.Millis, p.Millis > 0 }}}
 	}
-	p := newPlot(harmlessText(s.Title), "seconds", y)
+	at := func(point Point) float64 { return point.At.Sub(points[0].At).Seconds() }
+	x := "seconds"
+	if s.Of != ofCalls { // nights are far apart, and some are missing
+		at, x = func(point Point) float64 { return float64(point.Number) }, s.Of
+	}
+	p := newPlot(harmlessText(s.Title), x, y)
 	p.X.Tick.Marker, p.Y.Tick.Marker = niceTicks{}, niceTicks{}
 	for i, one := range lines[:min(len(lines), mostSeries)] {
 		var xys plotter.XYs
 		for _, point := range points {
 			if value, is := one.at(point); is {
-				xys = append(xys, plotter.XY{X: point.At.Sub(points[0].At).Seconds(), Y: value})
+				xys = append(xys, plotter.XY{X: at(point), Y: value})
 			}
 		}
 		drawnLine, err := plotter.NewLine(xys)

@@ -15,16 +15,16 @@ import (
 // not drawn, and without numbers the times are.
 func TestSeries(t *testing.T) {
 	begun := time.Date(2026, 11, 29, 3, 0, 0, 0, time.UTC)
-	s := report.Series{Title: "GET <x>", Paths: []string{"state", "total"}}
+	s := report.Series{Of: "call", Title: "GET <x>", Paths: []string{"state", "total"}}
 	for i := range 100_003 {
 		s.Add(report.Point{
-			At: begun.Add(time.Duration(i) * time.Second), Call: i + 1, Status: 200, Millis: 1.5, Outcome: "passed",
+			At: begun.Add(time.Duration(i) * time.Second), Number: i + 1, Status: 200, Millis: 1.5, Outcome: "passed",
 			Values: []string{"=1+1", "-5.48"}, Alarm: i == 100_002,
 		})
 	}
 	points := s.Points()
 	assert.Len(t, points, 100_000)
-	assert.Equal(t, []int{4, 100_003}, []int{points[0].Call, points[len(points)-1].Call})
+	assert.Equal(t, []int{4, 100_003}, []int{points[0].Number, points[len(points)-1].Number})
 	var table, plot strings.Builder
 	require.NoError(t, s.CSV(&table))
 	assert.Contains(t, table.String(), "\r\n100003,2026-11-30T06:46:42Z,200,1.500,passed,'=1+1,-5.48,true\r\n")
@@ -34,7 +34,7 @@ func TestSeries(t *testing.T) {
 	assert.NotContains(t, plot.String(), ">state</text>")
 	assert.Contains(t, plot.String(), `aria-label="GET &lt;x&gt;"`)
 	for _, points := range [][]report.Point{nil, {{At: begun, Values: []string{"x", "y"}}}} {
-		empty := report.Series{Title: "x", Paths: []string{"state", "total"}}
+		empty := report.Series{Of: "call", Title: "x", Paths: []string{"state", "total"}}
 		for _, p := range points {
 			empty.Add(p)
 		}

@@ -6,6 +6,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/history"
 	"testbench/internal/secret"
@@ -61,6 +62,12 @@ func (s *Step) brief(m *secret.Masker) *history.Step {
 		Kept: m.ShowAll(s.Kept), Notes: m.Messages(s.Notes), Seconds: seconds(s.Took),
 		Sent: len(s.Exchanges) + len(s.Logins),
 	}
+	for name, node := range s.Values {
+		if out.Values == nil {
+			out.Values = map[string]secret.Text{}
+		}
+		out.Values[name] = valueRecord(node, m)
+	}
 	for _, c := range s.Checks {
 		if c.Judged {
 			out.Judged++
@@ -77,6 +84,21 @@ func (s *Step) brief(m *secret.Masker) *history.Step {
 		}
 	}
 	return out
+}
+
+// mostValue is how many characters of a kept value are recorded.
+const mostValue = 200
+
+// valueRecord is a kept value as it is recorded: a single one as it is, others as JSON.
+func valueRecord(node *document.Node, m *secret.Masker) secret.Text {
+	switch {
+	case node.Secret:
+		return secret.Mask
+	case node.IsScalar():
+		return m.Show(node.Text).Cut(mostValue)
+	}
+	text := document.WriteJSON(node, document.Style{})
+	return m.Show(text).Cut(mostValue)
 }
 
 // Record gives a row's result in the form in which it is recorded.

@@ -9,6 +9,7 @@ import (
 	"io"
 	"time"
 
+	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/history"
 	"testbench/internal/login"
@@ -70,9 +71,10 @@ type Step struct {
 	Logins    []*exchange.Record
 	Reply     *reply.Reply // of the last exchange; nil when there was none
 	Context   Context
-	Kept      []string // the names kept
-	Got       string   // what was found, where no exchange shows it
-	Notes     []string // what is to be said of a step without an exchange
+	Kept      []string                  // the names kept
+	Values    map[string]*document.Node // what was kept under these
+	Got       string                    // what was found, where no exchange shows it
+	Notes     []string                  // what is to be said of a step without an exchange
 	Took      time.Duration
 	Tries     int      // where it was tried again; 0 for one
 	Hints     []string // filled in by whoever explains; see package hint

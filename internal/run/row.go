@@ -231,6 +231,7 @@ func wasDone(result *result.Step) bool {
 
 // Tell adds what came of a step to the row.
 func (x *rowRun) Tell(res *result.Step) {
+	x.noteValues(res)
 	if x.options.Explain != nil && x.outer == nil {
 		x.options.Explain(res)
 	}
@@ -245,6 +246,19 @@ func (x *rowRun) Tell(res *result.Step) {
 	x.events.add(event{step: res})
 	if x.options.Stop && !x.ending && res.Outcome != result.Passed && res.Outcome != result.NotRun {
 		x.stop()
+	}
+}
+
+// noteValues puts what a step kept into its result.
+func (x *rowRun) noteValues(res *result.Step) {
+	if len(res.Kept) == 0 || res.Values != nil {
+		return // it is told once more to the row of the sheet around
+	}
+	res.Values = map[string]*document.Node{}
+	for _, name := range res.Kept {
+		if node := x.kept[name]; node != nil {
+			res.Values[name] = node
+		}
 	}
 }
 
