@@ -383,3 +383,37 @@ func TestValuesOverRuns(t *testing.T) {
 		{"history -values total -steps", 2, []string{"-values has no effect in history with -steps"}},
 	})
 }
+
+// Results are a table: inputs, what was kept, what came of it; numbers stay numbers, and texts are no formulas.
+func TestResultsAsATable(t *testing.T) {
+	t.Parallel()
+	p := newEcho(t, echoing(t, func(string) {}))
+	p.write("data/crates.csv", "crate,outcome,remark\n7,x,=1+1\n8,y,\"a, b\"\n")
+	const sheet = "sheet: s\nrows: data/crates.csv\nsteps:\n  - step: get\n    request: GET ${base}/${row.crate}\n    keep:\n" +
+		"      n: n\n    fields:\n      n: under 8\n"
+	o := p.sheet(sheet, "-out", "r/results.csv", "-out", "r/results.xlsx", "-out", "r/results.json", "-out", "r/results.ndjson",
+		"-out", "r/checks.csv")
+	assert.Equal(t, 1, o.status, o.all())
+	lines := strings.Split(p.read("r/results.csv"), "\r\n")
+	assert.Equal(t, "row,crate,outcome,remark,n,outcome (2),message,milliseconds,run,moment", lines[0])
+	assert.Regexp(t, `^1,7,x,'=1\+1,7,passed,,[0-9.]+,1,2.*Z$`, lines[1])
+	assert.Regexp(t, `^2,8,y,"a, b",8,failed,"get: n   expected under 8, got 8",[0-9.]+,1,2.*Z$`, lines[2])
+	var rows []map[string]any
+	require.NoError(t, json.Unmarshal([]byte(p.read("r/results.json")), &rows))
+	assert.Equal(t, []any{7.0, "=1+1", "passed", 1.0}, []any{rows[0]["crate"], rows[0]["remark"], rows[0]["outcome (2)"], rows[0]["run"]})
+	assert.Equal(t, 2, strings.Count(p.read("r/results.ndjson"), "\n"))
+	assert.Contains(t, p.read("r/checks.csv"), "field,n,failed,under 8,8,")
+	// The spreadsheet is one that the program itself takes rows from.
+	p.write("sheets/again.yaml", "sheet: again\nrows: {from: r/results.xlsx, label: crate}\nsteps:\n  - step: get\n    request: GET ${base}/${row.crate}\n"+
+		"    fields:\n      n: ${row.n}\n")
+	assert.Equal(t, 0, p.run("run", "sheets/again.yaml").status)
+
+	o = p.sheet(sheet+"table: {Crate: row.crate, Came: n, Result: outcome}\n", "-out", "r/results.csv")
+	assert.Equal(t, 1, o.status, o.all())
+	assert.Equal(t, "Crate,Came,Result\r\n7,7,passed\r\n8,8,failed\r\n", p.read("r/results.csv"))
+	p.cases([]commandCase{
+		{"run sheets/test.yaml -out data/crates.csv", 2, []string{"-out data/crates.csv would overwrite the rows of sheets/test.yaml"}},
+		{"run sheets/test.yaml -out report.xlsx", 2, []string{"the ending says the format"}},
+	})
+	assert.Contains(t, p.read("data/crates.csv"), "crate,outcome,remark\n")
+}

@@ -169,7 +169,7 @@ func runSheets(ctx context.Context, s *session, o *runOptions, files []string) (
 	if err != nil {
 		return 0, err
 	}
-	asked.Options, asked.Kill, asked.Forget = s.options(), s.kill, true
+	asked.Options, asked.Kill, asked.Forget, asked.Out = s.options(), s.kill, true, o.out
 	asked.Observer = newObserver(s, o)
 	var result *workbench.Result
 	if o.resume != "" {

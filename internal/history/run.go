@@ -76,6 +76,8 @@ type Sheet struct {
 	Times    []*Times `json:"times,omitempty"`
 	Checks   []Check  `json:"checks,omitempty"` // of the sheet as a whole
 	Limits   []Limit  `json:"limits,omitempty"`
+	// Table are the columns of results as a table: pairs of a name and what it is; empty for all.
+	Table [][2]string `json:"table,omitempty"`
 	// Notes say what is to be known of its times: that a rate was not reached, that the machine was busy.
 	Notes []string `json:"notes,omitempty"`
 	// Started is when the first of its rows was begun, and Running for how many seconds
@@ -86,13 +88,16 @@ type Sheet struct {
 
 // Row is what came of a row.
 type Row struct {
-	Number    int     `json:"row,omitempty"`
-	Iteration int     `json:"turn,omitempty"` // from 1, where rows are repeated
-	Label     string  `json:"label,omitempty"`
-	Column    string  `json:"column,omitempty"`
-	Phase     string  `json:"phase,omitempty"`
-	Outcome   string  `json:"outcome"`
-	Seconds   float64 `json:"seconds,omitempty"`
+	Number    int    `json:"row,omitempty"`
+	Iteration int    `json:"turn,omitempty"` // from 1, where rows are repeated
+	Label     string `json:"label,omitempty"`
+	Column    string `json:"column,omitempty"`
+	// Inputs are the values of the row by its columns, in their order: pairs of a name and a value, which is cut
+	// where it is long.
+	Inputs  [][2]secret.Text `json:"inputs,omitempty"`
+	Phase   string           `json:"phase,omitempty"`
+	Outcome string           `json:"outcome"`
+	Seconds float64          `json:"seconds,omitempty"`
 	// Late is by how many milliseconds the row was begun after its turn, where a rate says
 	// when that is.
 	Late  float64 `json:"late,omitempty"`

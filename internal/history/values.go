@@ -40,7 +40,7 @@ func (s *Store) Values(q TrendQuery, names []string) ([]ValuesOf, error) {
 				if err != nil {
 					return nil, err
 				}
-				values := row.valuesOf(names)
+				values := row.ValuesOf(names)
 				if len(values) == 0 {
 					continue
 				}
@@ -53,8 +53,8 @@ func (s *Store) Values(q TrendQuery, names []string) ([]ValuesOf, error) {
 	return out, nil
 }
 
-// valuesOf gives what the row kept under some names.
-func (r *Row) valuesOf(names []string) map[string]secret.Text {
+// ValuesOf gives what the row kept under some names.
+func (r *Row) ValuesOf(names []string) map[string]secret.Text {
 	values := map[string]secret.Text{}
 	for _, step := range r.Steps {
 		for _, name := range names {

@@ -25,7 +25,8 @@ import (
 // the schema
 
 // Endings are the formats that there are, in words.
-const Endings = ".html, .xml (JUnit), .har, .md, .json, .ndjson, .csv"
+const Endings = ".html, .xml (JUnit), .har, .md, .json, .ndjson, .csv; results.csv, .xlsx, .json and .ndjson are a " +
+	"table, a line a row"
 
 // ResultSchema is the JSON Schema of reports as .json and .ndjson, and of what a run tells
 // as it goes on.
@@ -54,10 +55,20 @@ func TellsTrends(name string) bool {
 	return slices.Contains([]string{".html", ".md"}, strings.ToLower(filepath.Ext(name)))
 }
 
+// formatOf gives what writes a report of that name: by its ending, and results.csv and the like are tables of
+// the rows; nil where there is none.
+func formatOf(name string) func(io.Writer, history.Finished, Options) error {
+	ending := strings.ToLower(filepath.Ext(name))
+	if write := resultsFormats[ending]; isResults(name) && write != nil {
+		return plain(write)
+	}
+	return formats[ending]
+}
+
 // CheckName says whether a report can be written under the name: its ending
 // says the format.
 func CheckName(name string) error {
-	if _, ok := formats[strings.ToLower(filepath.Ext(name))]; !ok {
+	if formatOf(name) == nil {
 		return fmt.Errorf("%s: the ending says the format, and there are %s", name, Endings)
 	}
 	folder := filepath.Dir(name)
@@ -108,9 +119,12 @@ func Write(to io.Writer, name string, run history.Finished, o Options) error {
 			return err
 		}
 	}
+	if strings.EqualFold(filepath.Ext(name), ".xlsx") {
+		return formatOf(name)(to, run, o) // it is made of masked texts, and packed: there is nothing to be found in it
+	}
 	outer := secret.NewWriter(to, o.Masker)
 	masked := secret.NewWriter(outer, seen)
-	if err := formats[strings.ToLower(filepath.Ext(name))](masked, run, o); err != nil {
+	if err := formatOf(name)(masked, run, o); err != nil {
 		return err
 	}
 	return cmp.Or(masked.Close(), outer.Close())

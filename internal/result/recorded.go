@@ -108,6 +108,11 @@ func (r *Row) Record(brief bool, m *secret.Masker) *history.Row {
 		Phase: r.Phase, Outcome: string(r.Outcome), Seconds: seconds(r.Took), Late: milliseconds(r.Late),
 		Steps: []*history.Step{},
 	}
+	if r.Inputs != nil {
+		for _, input := range r.Inputs.Members() {
+			out.Inputs = append(out.Inputs, [2]secret.Text{m.Show(input.Key), valueRecord(input.Value, m)})
+		}
+	}
 	for _, step := range r.Steps {
 		if brief && step.Outcome == Passed {
 			out.Steps = append(out.Steps, step.brief(m))
@@ -155,7 +160,7 @@ func (s *Sheet) Record() *history.Sheet {
 	out := &history.Sheet{
 		Sheet: s.Name, File: s.File, About: s.About, Site: s.Site, Outcome: string(s.Outcome), Seconds: seconds(s.Took),
 		RowCount: s.RowCount, Counts: s.Counts, Times: s.Times, Checks: s.Checks, Limits: s.Limits,
-		Notes:   s.Notes,
+		Notes: s.Notes, Table: s.Table,
 		Running: seconds(s.Running),
 	}
 	if !s.Started.IsZero() {

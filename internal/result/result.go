@@ -129,11 +129,12 @@ func (s *Step) ChecksFailed() int {
 
 // Row is what came of one row.
 type Row struct {
-	Number    int    // from 1; 0 for a sheet without rows, and for first and last
-	Iteration int    // from 1 where the rows are repeated; else 0
-	Label     string // the value that names the row
-	Column    string // the column it is from
-	Phase     string // "first", "last", or empty
+	Number    int            // from 1; 0 for a sheet without rows, and for first and last
+	Iteration int            // from 1 where the rows are repeated; else 0
+	Label     string         // the value that names the row
+	Column    string         // the column it is from
+	Inputs    *document.Node // its values, by the columns; nil for a sheet without rows
+	Phase     string         // "first", "last", or empty
 	Steps     []*Step
 	Outcome   Outcome
 	Took      time.Duration
@@ -158,6 +159,7 @@ type Sheet struct {
 	Checks                  []history.Check  // of the sheet as a whole
 	Limits                  []history.Limit  // what is expected of the times
 	Notes                   []string         // what is to be known of the times
+	Table                   [][2]string      // the columns of results as a table; empty for all
 	Started                 time.Time        // when the first row was begun; zero for none
 	Running                 time.Duration    // from then to the end of the last row
 	Outcome                 Outcome

@@ -128,8 +128,17 @@ func (w *Job) File() string { return sheet.Inside(w.Session.Bench, w.Sheet.File(
 func (w *Job) Head() *history.Sheet {
 	return &history.Sheet{
 		Sheet: w.Sheet.Name, File: w.File(), About: w.Sheet.About, Site: w.Session.Site.Name,
-		Outcome: string(result.NotRun), RowCount: w.Sheet.RowCount(),
+		Outcome: string(result.NotRun), RowCount: w.Sheet.RowCount(), Table: w.table(),
 	}
+}
+
+// table are the columns of results as a table, with what they are.
+func (w *Job) table() [][2]string {
+	var columns [][2]string
+	for _, c := range w.Sheet.Table {
+		columns = append(columns, [2]string{c.Name, c.Of})
+	}
+	return columns
 }
 
 // Inputs are the files that decide what is run and how it is judged, by their names in the
@@ -267,6 +276,7 @@ func Run(ctx, kill context.Context, work []*Job, options RunOptions) []*result.S
 			result: &result.Sheet{
 				Name: w.Sheet.Name, File: w.File(), About: w.Sheet.About, Site: w.Session.Site.Name,
 				Outcome:  result.NotRun,
+				Table:    w.table(),
 				RowCount: w.Sheet.RowCount(), Total: totalRows(w.Sheet, options),
 				Repeated: options.Repeat > 1 || options.For > 0 || options.Rate > 0,
 				Limits:   limitsWithValues(w.Sheet.Limits, w.Session.Scope(nil, nil)),

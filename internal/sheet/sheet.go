@@ -30,8 +30,9 @@ type Sheet struct {
 	Finally []*Step // at the end of each row, whatever happened
 	Last    []*Step // once, after the rows
 	Names   map[string]string
-	Takes   []Param // what it is given by whoever runs it
-	Limits  *Limits // of the times of its steps; nil for none
+	Takes   []Param  // what it is given by whoever runs it
+	Limits  *Limits  // of the times of its steps; nil for none
+	Table   []Column // of results that are written as a table; empty for all that there are
 	// KeepsCookies says that cookies that answers set go with the later steps of the row.
 	KeepsCookies bool
 
@@ -122,6 +123,7 @@ func readSheet(name string, data []byte, from origin) *Sheet {
 				"once: is for the steps of first: and last:")
 		}
 	})
+	s.checkTable()
 	if steps := s.Source.Root.Get("steps"); len(s.Steps) == 0 &&
 		(steps == nil || steps.Kind == yamlfile.Sequence && len(steps.Items) == 0) {
 		s.Source.Report(s.Source.Root, "write steps: and below it a step with - step: NAME", "the sheet has no steps")
@@ -187,6 +189,8 @@ var sheetKeys = []mapping.Key[Sheet]{
 		func(r *mapping.Reader, s *Sheet, n *yamlfile.Node) { s.Rows = readRows(r, n) }),
 	mapping.NewKey("expect", "limits of the times of its steps: p50, p90, p95, p99, max, per second",
 		func(r *mapping.Reader, s *Sheet, n *yamlfile.Node) { s.Limits = readLimits(r, n) }),
+	mapping.NewKey("table", "the columns of results as a table: a list, or NAME: COLUMN; all unless said",
+		func(r *mapping.Reader, s *Sheet, n *yamlfile.Node) { s.Table = readTable(r, n) }),
 	mapping.NewKey("first", "steps before the rows", func(r *mapping.Reader, s *Sheet, n *yamlfile.Node) {
 		s.First = readSteps(r, n, s.from)
 	}),

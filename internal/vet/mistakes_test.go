@@ -73,6 +73,9 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 	search := func(rest string) string { return written("call: stores/search\n" + rest) }
 	cases := []struct{ text, message, try string }{
 		{"sheet: s\nsteps:\n  - ¦7\n", "a step must be a mapping, and is a single value", "write its keys"},
+		{"sheet: s\ntable: [¦lott]\nrows: {list: [{lot: L}]}\nsteps:\n  - step: a\n    request: GET ${base}/a\n", `there is no column "lott"`, `did you mean "lot"?`},
+		{"sheet: s\ntable: {Lot: ¦rwo}\nsteps:\n  - step: a\n    request: GET ${base}/a\n", `there is no column "rwo"`, `did you mean "row"?`},
+		{"sheet: s\ntable: [row, ¦row]\nsteps:\n  - step: a\n    request: GET ${base}/a\n", `two columns are named "row"`, "another name"},
 		{"sheet: s\nsteps:\n  - ¦7\n", "a step must be a mapping", "step, about, call"},
 		{
 			"sheet: s\nsite: ¦lokal\nsteps:\n  - step: a\n    call: stores/search\n", `there is no site "lokal"`,

@@ -39,6 +39,7 @@ type RunOptions struct {
 	Stop   bool     // at the first step that fails
 	Dry    bool     // nothing is sent; what would be is reported
 	Accept bool     // answers are what they must be: same as file: writes its files
+	Out    []string // the files that reports go into, which must not be those that rows come from
 	Jobs   int      // rows and sheets at work side by side; 0 is 1
 	Rate   float64  // rows begun in a second; 0 for as many as can be
 	Repeat int      // how often the rows are run; 0 is once
@@ -194,6 +195,9 @@ func (r *running) prepare(files []string) error {
 	if err := vet.CheckArguments(b.inner, arguments, sheets, nil); err != nil {
 		return err
 	}
+	if err := checkOut(b, o.Out, sheets); err != nil {
+		return err
+	}
 	if o.Accept && !slices.ContainsFunc(sheets, expectsFile) {
 		return errors.New("-accept has no effect: no step of these sheets expects what a file holds (same as file)")
 	}
@@ -220,6 +224,26 @@ func (r *running) prepare(files []string) error {
 			sess.RunID = r.result.Run
 		}
 		r.work = append(r.work, &run.Job{Session: sess, Sheet: s})
+	}
+	return nil
+}
+
+// checkOut refuses a report in the place of the rows that are run.
+func checkOut(b *Bench, out []string, sheets []*sheet.Sheet) error {
+	for _, s := range sheets {
+		if s.Rows == nil || !s.Rows.IsFile() {
+			continue
+		}
+		rows, err := os.Stat(filepath.Join(b.Dir, s.Rows.From))
+		if err != nil {
+			continue // which is told where it is read
+		}
+		for _, name := range out {
+			if file, err := os.Stat(name); err == nil && os.SameFile(file, rows) {
+				return session.WithTry(fmt.Sprintf("-out %s would overwrite the rows of %s", name, s.Source.Name),
+					"name another file: -out results.csv")
+			}
+		}
 	}
 	return nil
 }

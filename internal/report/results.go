@@ -1,0 +1,336 @@
+package report
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/xuri/excelize/v2"
+
+	"testbench/internal/document"
+	"testbench/internal/history"
+	"testbench/internal/secret"
+)
+
+// resultsName begins the name of a report that is a table of the rows: results.csv.
+const resultsName = "results"
+
+// resultsFormats map the endings of tables to what writes them.
+var resultsFormats = map[string]func(io.Writer, history.Finished) error{
+	".csv": resultsCSV, ".xlsx": resultsXLSX, ".json": resultsJSON, ".ndjson": resultsNDJSON,
+}
+
+// isResults says whether a report of that name is a table of the rows.
+func isResults(name string) bool {
+	return strings.HasPrefix(strings.ToLower(filepath.Base(name)), resultsName)
+}
+
+// resultsTable is a table of a run: a line for each row, with its inputs, what it kept and what came of it.
+type resultsTable struct {
+	columns []string
+	sheets  [][][2]string // of each sheet its columns: names, and what they are
+}
+
+// The columns beside those of the rows and of what they kept.
+var columnsAfter = []string{"outcome", "message", "milliseconds", "run", "moment"}
+
+// newResultsTable finds the columns, in the order in which they come: those that a sheet asks for, or all.
+func newResultsTable(run history.Finished) (*resultsTable, error) {
+	t := &resultsTable{}
+	head := run.Run()
+	for i, sheet := range head.Sheets {
+		columns := sheet.Table
+		if len(columns) == 0 {
+			var err error
+			if columns, err = allColumns(run, i, len(head.Sheets) > 1); err != nil {
+				return nil, err
+			}
+		}
+		t.sheets = append(t.sheets, columns)
+		for _, column := range columns {
+			t.columns = addOnce(t.columns, column[0])
+		}
+	}
+	return t, nil
+}
+
+// allColumns are those that the rows of a sheet have: inputs, what was kept, and what came of it. A name that is
+// there already is told apart.
+func allColumns(run history.Finished, sheet int, isNamed bool) ([][2]string, error) {
+	var inputs, kept []string
+	for row, err := range run.Rows(sheet) {
+		if err != nil {
+			return nil, err
+		}
+		for _, input := range row.Inputs {
+			inputs = addOnce(inputs, string(input[0]))
+		}
+		for _, step := range row.Steps {
+			for _, name := range step.Kept {
+				kept = addOnce(kept, string(name))
+			}
+		}
+	}
+	names := []string{"row"}
+	if isNamed {
+		names = []string{"sheet", "row"}
+	}
+	var columns [][2]string
+	seen := map[string]bool{}
+	add := func(lead string, names []string) {
+		for _, of := range names {
+			name := of
+			for seen[name] {
+				name += " (2)"
+			}
+			seen[name] = true
+			columns = append(columns, [2]string{name, lead + of})
+		}
+	}
+	add("", names)
+	add("row.", inputs)
+	add("kept.", kept)
+	add("", columnsAfter)
+	return columns, nil
+}
+
+func addOnce(names []string, name string) []string {
+	if slices.Contains(names, name) {
+		return names
+	}
+	return append(names, name)
+}
+
+// rows goes through the lines of the table; steps before and after the rows have none.
+func (t *resultsTable) rows(run history.Finished, line func(cells []string) error) error {
+	head := run.Run()
+	which := head.ID
+	if head.Number > 0 {
+		which = strconv.Itoa(head.Number)
+	}
+	at := map[string]int{}
+	for i, name := range t.columns {
+		at[name] = i
+	}
+	for i, sheet := range head.Sheets {
+		for row, err := range run.Rows(i) {
+			if err != nil {
+				return err
+			}
+			if row.Phase != "" {
+				continue
+			}
+			values := valuesOf(sheet, row, which)
+			cells := make([]string, len(t.columns))
+			for _, column := range t.sheets[i] {
+				cells[at[column[0]]] = values[column[1]]
+			}
+			if err := line(cells); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// valuesOf are all values of a row: its inputs, also as row.NAME, what it kept, also as kept.NAME, and what came
+// of it. Of one name the last of these counts.
+func valuesOf(sheet *history.Sheet, row *history.Row, run string) map[string]string {
+	values := map[string]string{}
+	for _, input := range row.Inputs {
+		values[string(input[0])], values["row."+string(input[0])] = string(input[1]), string(input[1])
+	}
+	for _, step := range row.Steps {
+		for name, value := range step.Values {
+			values[name], values["kept."+name] = string(value), string(value)
+		}
+	}
+	which := strings.ReplaceAll(strings.TrimPrefix(row.Name(), "row "), " · ", " ")
+	if row.Number > 0 && row.Iteration == 0 {
+		which = strconv.Itoa(row.Number)
+	}
+	message, millis, moment := summed(row)
+	maps.Copy(values, map[string]string{
+		"sheet": sheet.Sheet, "row": which, "outcome": row.Outcome, "message": message, "milliseconds": millis,
+		"run": run, "moment": moment,
+	})
+	return values
+}
+
+// summed gives the first thing that failed in a row, how long its exchanges took, and when it began.
+func summed(row *history.Row) (message, millis, moment string) {
+	total := 0.0
+	var begun time.Time
+	for _, step := range row.Steps {
+		total += step.Millis
+		if !step.Started.IsZero() && (begun.IsZero() || step.Started.Before(begun)) {
+			begun = step.Started
+		}
+		if message == "" && step.Failures() {
+			message = step.Step + ": " + string(firstLine(step))
+		}
+	}
+	if !begun.IsZero() {
+		moment = begun.UTC().Format(time.RFC3339Nano)
+	}
+	return message, strconv.FormatFloat(total, 'f', -1, 64), moment
+}
+
+func firstLine(step *history.Step) secret.Text {
+	if lines := Lines(step); step.Reason == "" && len(lines) > 0 {
+		return lines[0]
+	}
+	return step.Reason
+}
+
+func resultsCSV(to io.Writer, run history.Finished) error {
+	t, err := newResultsTable(run)
+	if err != nil {
+		return err
+	}
+	w := csv.NewWriter(to)
+	w.UseCRLF = true
+	write := func(cells []string) error {
+		for i, cell := range cells {
+			cells[i] = inCell(cell)
+		}
+		return w.Write(cells)
+	}
+	if err := write(slices.Clone(t.columns)); err != nil {
+		return err
+	}
+	if err := t.rows(run, write); err != nil {
+		return err
+	}
+	w.Flush()
+	return w.Error()
+}
+
+// typed is a cell as a program reads it: a number that is written as JSON writes it, else a text.
+func typed(cell string) any {
+	if document.IsNumber(cell) && len(cell) <= 15 {
+		return json.Number(cell)
+	}
+	return cell
+}
+
+// record is a line as an object, whose members are in the order of the columns.
+func (t *resultsTable) record(cells []string) ([]byte, error) {
+	out := []byte("{")
+	for i, name := range t.columns {
+		if i > 0 {
+			out = append(out, ',')
+		}
+		value, err := json.Marshal(typed(cells[i]))
+		if err != nil {
+			return nil, err
+		}
+		out = append(append(append(out, document.QuoteJSON(name)...), ':'), value...)
+	}
+	return append(out, '}'), nil
+}
+
+// resultsNDJSON writes each line as an object.
+func resultsNDJSON(to io.Writer, run history.Finished) error {
+	return resultsObjects(run, func(_ bool, object []byte) error {
+		_, err := to.Write(append(object, '\n'))
+		return err
+	})
+}
+
+// resultsJSON writes a list of the lines as objects.
+func resultsJSON(to io.Writer, run history.Finished) error {
+	w := &jsonList{to: to}
+	if err := resultsObjects(run, w.item); err != nil {
+		return err
+	}
+	return w.end()
+}
+
+// jsonList writes a list, an item a line.
+type jsonList struct {
+	to    io.Writer
+	begun bool
+}
+
+func (l *jsonList) item(isFirst bool, object []byte) error {
+	l.begun = true
+	between := ",\n"
+	if isFirst {
+		between = "[\n"
+	}
+	_, err := fmt.Fprintf(l.to, "%s%s", between, object)
+	return err
+}
+
+func (l *jsonList) end() error {
+	text := "\n]\n"
+	if !l.begun {
+		text = "[]\n"
+	}
+	_, err := io.WriteString(l.to, text)
+	return err
+}
+
+// resultsObjects gives each line of the table as an object.
+func resultsObjects(run history.Finished, write func(isFirst bool, object []byte) error) error {
+	t, err := newResultsTable(run)
+	if err != nil {
+		return err
+	}
+	isFirst := true
+	return t.rows(run, func(cells []string) error {
+		object, err := t.record(cells)
+		if err == nil {
+			err = write(isFirst, object)
+		}
+		isFirst = false
+		return err
+	})
+}
+
+func resultsXLSX(to io.Writer, run history.Finished) error {
+	t, err := newResultsTable(run)
+	if err != nil {
+		return err
+	}
+	book := excelize.NewFile()
+	defer func() { _ = book.Close() }()
+	const name = resultsName
+	if err := book.SetSheetName(book.GetSheetName(0), name); err != nil {
+		return err
+	}
+	w, err := book.NewStreamWriter(name)
+	if err != nil {
+		return err
+	}
+	number := 0
+	write := func(cells []string, isHead bool) error {
+		number++
+		values := make([]any, len(cells))
+		for i, cell := range cells {
+			values[i] = strings.Map(harmless, cell)
+			if n, err := strconv.ParseFloat(cell, 64); err == nil && !isHead && document.IsNumber(cell) && len(cell) <= 15 {
+				values[i] = n
+			}
+		}
+		return w.SetRow("A"+strconv.Itoa(number), values)
+	}
+	if err := write(t.columns, true); err != nil {
+		return err
+	}
+	if err := t.rows(run, func(cells []string) error { return write(cells, false) }); err != nil {
+		return err
+	}
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	return book.Write(to)
+}
