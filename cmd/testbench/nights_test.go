@@ -411,6 +411,16 @@ func TestResultsAsATable(t *testing.T) {
 	o = p.sheet(sheet+"table: {Crate: row.crate, Came: n, Result: outcome}\n", "-out", "r/results.csv")
 	assert.Equal(t, 1, o.status, o.all())
 	assert.Equal(t, "Crate,Came,Result\r\n7,7,passed\r\n8,8,failed\r\n", p.read("r/results.csv"))
+	// Tokens that a step kept leave the machine only where that is asked for.
+	const token = "q9Zx7-Kp2mV4tR8sLw3N"
+	secretive := strings.NewReplacer("n: n\n    fields", "token: n\n    fields", "${row.crate}", token, "under 8", token).Replace(sheet)
+	for _, name := range []string{"r/results.csv", "r/results.ndjson"} {
+		p.sheet(secretive, "-out", name)
+		assert.NotContains(t, p.read(name), token, name)
+		assert.Contains(t, p.read(name), "[masked]", name)
+	}
+	p.run("report", "last", "-out", "r/results.csv", "-full")
+	assert.Contains(t, p.read("r/results.csv"), token)
 	p.cases([]commandCase{
 		{"run sheets/test.yaml -out data/crates.csv", 2, []string{"-out data/crates.csv would overwrite the rows of sheets/test.yaml"}},
 		{"run sheets/test.yaml -out report.xlsx", 2, []string{"the ending says the format"}},

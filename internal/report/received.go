@@ -13,7 +13,9 @@ import (
 var leaves = map[string]bool{".har": true, ".html": true}
 
 // MasksReceived says whether a report under the name masks what Options.Full shows.
-func MasksReceived(name string) bool { return leaves[strings.ToLower(filepath.Ext(name))] }
+func MasksReceived(name string) bool {
+	return leaves[strings.ToLower(filepath.Ext(name))] || isResults(name)
+}
 
 // received knows what looks like a credential in the exchanges of a run: cookies and tokens
 // that no login took care of.
@@ -40,6 +42,13 @@ func received(run history.Finished) (*secret.Masker, error) {
 				return nil, err
 			}
 			for _, step := range row.Steps {
+				kept := document.NewObject()
+				for name, value := range step.Values {
+					kept.Set(name, document.NewText(string(value)))
+				}
+				for _, text := range secret.Credentials(nil, kept) {
+					m.Hide(text)
+				}
 				for _, exchanges := range [][]history.Exchange{step.Exchanges, step.Logins} {
 					for _, e := range exchanges {
 						if e.Request != nil {

@@ -60,7 +60,7 @@ func TellsTrends(name string) bool {
 func formatOf(name string) func(io.Writer, history.Finished, Options) error {
 	ending := strings.ToLower(filepath.Ext(name))
 	if write := resultsFormats[ending]; isResults(name) && write != nil {
-		return plain(write)
+		return write
 	}
 	return formats[ending]
 }
@@ -100,6 +100,8 @@ type Options struct {
 	Full bool
 	// Trends are how the steps of the run fared up to it; nil where that is not known.
 	Trends *history.Trends
+	// received masks what steps received; nil where that is shown.
+	received *secret.Masker
 }
 
 // WriteFile writes a run in the format that the file's ending names, row by row.
@@ -120,7 +122,8 @@ func Write(to io.Writer, name string, run history.Finished, o Options) error {
 		}
 	}
 	if strings.EqualFold(filepath.Ext(name), ".xlsx") {
-		return formatOf(name)(to, run, o) // it is made of masked texts, and packed: there is nothing to be found in it
+		o.received = seen
+		return formatOf(name)(to, run, o) // packed: nothing could be found in what is written
 	}
 	outer := secret.NewWriter(to, o.Masker)
 	masked := secret.NewWriter(outer, seen)

@@ -23,8 +23,8 @@ import (
 const resultsName = "results"
 
 // resultsFormats map the endings of tables to what writes them.
-var resultsFormats = map[string]func(io.Writer, history.Finished) error{
-	".csv": resultsCSV, ".xlsx": resultsXLSX, ".json": resultsJSON, ".ndjson": resultsNDJSON,
+var resultsFormats = map[string]func(io.Writer, history.Finished, Options) error{
+	".csv": plain(resultsCSV), ".xlsx": resultsXLSX, ".json": plain(resultsJSON), ".ndjson": plain(resultsNDJSON),
 }
 
 // isResults says whether a report of that name is a table of the rows.
@@ -296,7 +296,8 @@ func resultsObjects(run history.Finished, write func(isFirst bool, object []byte
 	})
 }
 
-func resultsXLSX(to io.Writer, run history.Finished) error {
+// resultsXLSX writes a spreadsheet. It is packed, so what is to be masked is masked in each cell.
+func resultsXLSX(to io.Writer, run history.Finished, o Options) error {
 	t, err := newResultsTable(run)
 	if err != nil {
 		return err
@@ -316,6 +317,9 @@ func resultsXLSX(to io.Writer, run history.Finished) error {
 		number++
 		values := make([]any, len(cells))
 		for i, cell := range cells {
+			if o.received != nil {
+				cell = o.received.Text(cell)
+			}
 			values[i] = strings.Map(harmless, cell)
 			if n, err := strconv.ParseFloat(cell, 64); err == nil && !isHead && document.IsNumber(cell) && len(cell) <= 15 {
 				values[i] = n
