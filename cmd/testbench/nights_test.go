@@ -252,6 +252,11 @@ func TestSharesOfADatabase(t *testing.T) {
 	assert.Equal(t, 2, o.status)
 	assert.Contains(t, o.stderr, "the answer of sql://crates for sheets/test.yaml was not the same")
 
+	// What one machine alone knows can be asked for by steps that it alone runs.
+	sheet("select number from crate order by number", "first:\n  - step: open\n    request: GET ${base}/900\n    once: true\n"+
+		"    keep:\n      key: n\n  - step: open it\n    request: GET ${base}/${key}\n    once: true\n")
+	assert.Equal(t, 0, share(1).status)
+	assert.Equal(t, 0, share(2).status)
 	// What one machine alone would know cannot be asked for by all.
 	sheet("select number from crate order by number", "first:\n  - step: open\n    request: GET ${base}/900\n    once: true\n"+
 		"    keep:\n      key: n\n")
@@ -315,6 +320,7 @@ func TestConflictsAndNames(t *testing.T) {
 		{"survey api.json", 2, []string{"api.json:2: " + says}},
 		{"run sheets/a.yaml sheets/b.yaml", 2, []string{`sheets/a.yaml has the name "a" too`, "give one of them another name"}},
 		{"vet sheets/a.yaml sheets/b.yaml", 2, []string{`sheets/a.yaml has the name "a" too`}},
+		{"vet sheets/a.yaml sheets/a.yaml", 0, nil},
 	} {
 		o := p.run(strings.Fields(c.args)...)
 		assert.Equal(t, c.status, o.status, c.args)

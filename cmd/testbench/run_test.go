@@ -265,6 +265,14 @@ func TestGuard(t *testing.T) {
 	assert.Equal(t, 0, o.status, "reading is let through: %s", o.all())
 	o = p.run("run", "sheets/03-intake.yaml", "-site", "live", "-write", "live")
 	assert.Equal(t, 0, o.status, o.all())
+	// One part that writes makes a batch of writing.
+	const parts = "sheet: b\nsteps:\n  - step: all\n    batch: ledger\n    parts:\n      - {step: look, call: ledger/Suppliers.list, fill: {top: 1}}\n"
+	o = p.sheet(parts, "-site", "live")
+	assert.Equal(t, 0, o.status, o.all())
+	o = p.sheet(parts+"      - {step: order, call: ledger/PurchaseOrders.create, fill: {supplierNumber: S-101, orderedOn: 2026-11-23}, "+
+		"expect: {status: 201}}\n      - {step: again, call: ledger/Suppliers.list, fill: {top: 1}}\n", "-site", "live")
+	assert.Equal(t, 2, o.status, o.all())
+	assert.Contains(t, o.stdout, "the site live is guarded")
 }
 
 func TestPhasesAndConditions(t *testing.T) {

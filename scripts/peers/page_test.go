@@ -227,7 +227,8 @@ steps:
 	v := newViewer(t)
 	v.open(address)
 	assert.Contains(t, v.text(`document.querySelector("h1").textContent`), "steps failed, in 2 of 3 sheets.")
-	assert.Equal(t, "4", v.text(`document.querySelectorAll("#failures article").length`))
+	assert.Equal(t, "2", v.text(`document.querySelectorAll("#failures article").length`), "the same in three rows is told once")
+	assert.Contains(t, v.text(`document.querySelector("#failures").innerText`), "3 rows: row 1 · <i>one</i>")
 	assert.Contains(t, v.text(`document.querySelector("#failures").innerText`),
 		"n\nexpected under 5, got 12345678901234567890.10")
 	assert.Equal(t, "0", v.text(`document.querySelectorAll("img, article b b, .row i, u").length`),
