@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/path"
 	"testbench/internal/request"
 	"testbench/internal/rule"
 	"testbench/internal/suggest"
@@ -32,6 +33,18 @@ func (r *Reader) Rule(n *yamlfile.Node) *rule.Rule {
 	return parsed
 }
 
+// RuleAt reads a rule for what a path finds; nil for a value that no path finds.
+func (r *Reader) RuleAt(p *path.Path, n *yamlfile.Node) *rule.Rule {
+	parsed := r.Rule(n)
+	if parsed == nil {
+		return nil
+	}
+	if err := parsed.CheckLead(p); err != nil {
+		r.Mistake(n, 0, err)
+	}
+	return parsed
+}
+
 // joinedRule makes one rule of a list of rules.
 func (r *Reader) joinedRule(n *yamlfile.Node, join func([]*rule.Rule) *rule.Rule) *rule.Rule {
 	items := r.List(n)
@@ -46,7 +59,7 @@ func (r *Reader) joinedRule(n *yamlfile.Node, join func([]*rule.Rule) *rule.Rule
 
 // OrderRule reads a rule for what is always of one order, as times are.
 func (r *Reader) OrderRule(n *yamlfile.Node, order rule.Order) *rule.Rule {
-	parsed := r.Rule(n)
+	parsed := r.RuleAt(nil, n)
 	if parsed == nil {
 		return nil
 	}

@@ -192,6 +192,12 @@ func (p *Path) HasEach() bool {
 		slices.ContainsFunc(p.stages, func(s stage) bool { return s.path != nil && s.path.HasEach() })
 }
 
+// HasAll says whether the path is one of names that holds [*], so that a list without elements can be told from one
+// that is not there.
+func (p *Path) HasAll() bool {
+	return slices.ContainsFunc(p.steps, func(s step) bool { return s.kind == each })
+}
+
 // Placeholders returns the placeholders in the path's conditions.
 func (p *Path) Placeholders() []*value.Placeholder {
 	var placeholders []*value.Placeholder

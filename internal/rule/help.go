@@ -21,7 +21,7 @@ func Reference() []Help {
 		{"is KIND", "a value of a kind, see `testbench help kinds`", "is date"},
 		{"is present, is absent, is null, is empty", "whether there is a value, and what it is", "is present"},
 		{"optional RULE", "absent, or as the rule says", "optional is number"},
-		{"if any RULE", "as the rule says in each element, where the list has any", "if any is text"},
+		{"if any RULE", "at a path as `lots[*].id`: as the rule says in each element, where the list has any", "if any is text"},
 		{"null or RULE", "null, or as the rule says", "null or is date"},
 		{"count RULE", "how many elements there are", "count between 1 and 5"},
 		{"length RULE", "how many characters there are", "length at most 40"},

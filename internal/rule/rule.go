@@ -270,6 +270,17 @@ func suits(op operation, o Operand, kind measureKind) error {
 	return nil
 }
 
+// CheckLead tells of if any where it would have no effect: at a path without [*], and where there is no path (nil).
+func (r *Rule) CheckLead(p *path.Path) error {
+	if !r.ifAny || p != nil && p.HasAll() {
+		return nil
+	}
+	return &Error{
+		Message: "if any goes with a path of names and [*], as lots[*].id",
+		Try:     "write such a path, or optional for a value that may not be there",
+	}
+}
+
 // Placeholders returns the placeholders of the rule.
 func (r *Rule) Placeholders() []*value.Placeholder { return r.test.placeholders() }
 

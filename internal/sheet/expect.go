@@ -94,7 +94,7 @@ var expectKeys = []mapping.Key[Expect]{
 		e.Size = r.OrderRule(n, rule.Sizes)
 	}),
 	mapping.NewKey("type", "a media type, or a rule", func(r *mapping.Reader, e *Expect, n *yamlfile.Node) {
-		e.Type = r.Rule(n)
+		e.Type = r.RuleAt(nil, n)
 		if n.Kind == yamlfile.Scalar && loneWord.MatchString(n.Text) {
 			r.File.Report(n, "write both parts, like application/json, or a rule: contains "+n.Text,
 				"%q is not a media type, so no answer can have it", n.Text)
@@ -103,7 +103,7 @@ var expectKeys = []mapping.Key[Expect]{
 	mapping.NewKey("headers", "header: rule", func(r *mapping.Reader, e *Expect, n *yamlfile.Node) {
 		r.NotEmpty(n, "headers")
 		for _, entry := range r.Entries(n, "headers") {
-			if parsed := r.Rule(entry.Value); parsed != nil {
+			if parsed := r.RuleAt(nil, entry.Value); parsed != nil {
 				e.Headers = append(e.Headers, HeaderRule{entry.Key.Text, parsed})
 			}
 		}
@@ -141,7 +141,7 @@ func readTold(r *mapping.Reader, n *yamlfile.Node, word string, parts ...string)
 			return true, false, nil
 		}
 		p, err := path.Compile("reply." + word + ".code")
-		if parsed := r.Rule(n); parsed != nil && err == nil {
+		if parsed := r.RuleAt(p, n); parsed != nil && err == nil {
 			rules = []FieldRule{{Source: "code", Path: p, Rule: parsed}}
 		}
 		return false, true, rules

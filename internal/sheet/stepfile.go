@@ -375,7 +375,7 @@ func ReadFieldRules(r *mapping.Reader, n *yamlfile.Node, prefix string) []FieldR
 		}
 		value.Shift(p.Placeholders(), -len(prefix))
 		r.Note(e.Key, p.Placeholders())
-		if parsed := r.Rule(e.Value); parsed != nil {
+		if parsed := r.RuleAt(p, e.Value); parsed != nil {
 			rules = append(rules, FieldRule{Source: e.Key.Text, Path: p, Rule: parsed})
 		}
 	}

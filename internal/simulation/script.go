@@ -189,6 +189,9 @@ func (s *Script) conditions(n *yamlfile.Node) []condition {
 			continue
 		}
 		parsed, err := rule.Parse(e.Value.Text, e.Value.Quoted || e.Value.Block)
+		if err == nil {
+			err = parsed.CheckLead(where)
+		}
 		if err != nil {
 			s.file.Report(e.Value, "", "%v", err)
 			continue

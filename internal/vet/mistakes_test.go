@@ -77,6 +77,10 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{"sheet: s\ntable: {Lot: ¦rwo}\nsteps:\n  - step: a\n    request: GET ${base}/a\n", `there is no column "rwo"`, `did you mean "row"?`},
 		{"sheet: s\ntable: [row, ¦row]\nsteps:\n  - step: a\n    request: GET ${base}/a\n", `two columns are named "row"`, "another name"},
 		{"sheet: s\nsteps:\n  - ¦7\n", "a step must be a mapping", "step, about, call"},
+		{search("fields: {'stores[0].lot': ¦if any over 3}"), "if any goes with a path of names and [*]", "or optional"},
+		{search("fields: {'$.stores[*].lot': ¦if any is text}"), "if any goes with a path of names and [*]", ""},
+		{search("expect: {headers: {ETag: ¦if any is text}}"), "if any goes with a path of names and [*]", ""},
+		{search("expect: {time: ¦{if any: under 3 s}}"), "if any goes with a path of names and [*]", ""},
 		{
 			"sheet: s\nsite: ¦lokal\nsteps:\n  - step: a\n    call: stores/search\n", `there is no site "lokal"`,
 			`did you mean "local"?`,
