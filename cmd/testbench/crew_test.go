@@ -356,7 +356,7 @@ func TestRunIsAskedWrongly(t *testing.T) {
 		{"run s.yaml -from gett", 2, []string{`there is no step "gett"`}},
 		{"run s.yaml -from again", 2, []string{"s.yaml was not run before"}},
 		{"run -resume 7", 2, []string{"there is no run in the history"}},
-		{"run -resume x", 2, []string{`"x" is not a run`}},
+		{"run -resume x", 2, []string{`"x" is not a run of the history`}},
 		{"report last", 2, []string{"there is no run in the history"}},
 		{"report", 2, []string{"report which run?"}},
 		{"report 1 -out x.doc", 2, []string{"the ending says the format"}},

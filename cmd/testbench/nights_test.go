@@ -183,11 +183,16 @@ func TestThirtyNights(t *testing.T) {
 
 	// What is carried into an empty bench tells the same.
 	before := trends("south")
-	assert.Contains(t, p.run("history", "-export", "nights", "-most", "500").stderr, "180 runs written into nights, 0 were there")
-	assert.Contains(t, p.run("history", "-export", "nights", "-most", "500").stderr, "0 runs written into nights, 180 were there")
+	assert.Contains(t, p.run("history", "-export", "nights", "-most", "500").stderr, "180 runs written into nights\n")
+	assert.Contains(t, p.run("history", "-export", "nights", "-most", "500").stderr, "0 runs written into nights; there already: 180")
 	require.NoError(t, os.RemoveAll(filepath.Join(p.dir, ".testbench")))
-	assert.Contains(t, p.run("history", "-import", "nights").stderr, "180 runs taken in, 0 were here")
-	assert.Contains(t, p.run("history", "-import", "nights").stderr, "0 runs taken in, 180 were here")
+	assert.Contains(t, p.run("history", "-import", "nights").stderr, "180 runs taken in\n")
+	assert.Contains(t, p.run("history", "-import", "nights").stderr, "0 runs taken in; here already: 180")
+	other := newPlace(t)
+	other.write("bench.yaml", "bench: other\nservices: {}\n")
+	other.cases([]commandCase{{
+		"history -import " + filepath.Join(p.dir, "nights"), 2, []string{"it is a run of the bench", "and this bench is other"},
+	}})
 	after := trends("south")
 	for i := range before.Steps {
 		assert.Equal(t, len(before.Steps[i].Findings), len(after.Steps[i].Findings), before.Steps[i].Step)
@@ -379,12 +384,14 @@ func TestValuesOverRuns(t *testing.T) {
 	assert.Regexp(t, `1 .*total 7 · twice 14.0 · word \[masked\] · row 1 · a · sheets/test.yaml · local`,
 		strings.Join(strings.Fields(o.stdout), " "))
 	assert.Contains(t, p.read("v/values.csv"), ",row 2 · b,passed,12,24.0,[masked]\r\n")
-	assert.Contains(t, p.read("v/values.svg"), ">twice</text>")
-	var found []history.ValuesOf
+	assert.Contains(t, p.read("v/values.svg"), ">twice, row 2 · b</text>", "a line for each row")
+	var found history.Values
 	require.NoError(t, json.Unmarshal([]byte(p.run("history", "-values", "total", "-json").stdout), &found))
-	assert.Len(t, found, 4)
+	assert.Len(t, found.Rows, 4)
 	p.cases([]commandCase{
-		{"history -values none", 2, []string{"no run in the history kept none"}},
+		{"history -values none", 2, []string{"no run in the history has the value none; there are: total, twice, word"}},
+		{"history -values total -site norht", 2, []string{"no run in the history has the site norht; there are: local"}},
+		{"history -steps sheets/tset.yaml", 2, []string{"no run in the history has the sheet sheets/tset.yaml; did you mean"}},
 		{"history -values total -out v.pdf", 2, []string{"v.pdf: the ending says the format"}},
 		{"history -values total -steps", 2, []string{"-values has no effect in history with -steps"}},
 	})

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"testbench/internal/bench"
+	"testbench/internal/history"
 	"testbench/internal/login"
 	"testbench/internal/result"
 	"testbench/internal/safefile"
@@ -464,6 +465,16 @@ func (s *session) open() (*workbench.Bench, error) {
 			"names one", "there is no bench.yaml here or above")
 	}
 	return s.openAt(dir)
+}
+
+// history opens the history of the bench. The caller closes it.
+func (s *session) history() (*workbench.Bench, *history.Store, error) {
+	bench, err := s.open()
+	if err != nil {
+		return nil, nil, err
+	}
+	store, err := bench.History()
+	return bench, store, err
 }
 
 func (s *session) openAt(dir string) (*workbench.Bench, error) {

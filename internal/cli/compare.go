@@ -197,7 +197,12 @@ func comparedAs(s *session, o *compareOptions, args []string) (string, error) {
 
 // kindOfSource says what an argument stands for.
 func kindOfSource(s *session, name string) string {
-	if _, err := strconv.Atoi(name); err == nil || name == "last" && slices.ContainsFunc(s.used.args, isRunFile) {
+	isRun := func(name string) bool {
+		_, err := strconv.Atoi(name)
+		return err == nil || history.IsFile(name)
+	}
+	// Beside a run, last is the last run and not its last exchange.
+	if isRun(name) || name == "last" && slices.ContainsFunc(s.used.args, isRun) {
 		return asRuns
 	}
 	file, err := os.Open(name)
@@ -211,24 +216,10 @@ func kindOfSource(s *session, name string) string {
 	}
 	defer func() { _ = file.Close() }()
 	start, err := io.ReadAll(io.LimitReader(file, 64<<10))
-	switch {
-	case err == nil && history.LooksLikeRun(start):
-		return asRuns
-	case err == nil && workbench.LooksLikeContract(start):
+	if err == nil && workbench.LooksLikeContract(start) {
 		return asContracts
 	}
 	return asAnswers
-}
-
-// isRunFile says whether a file holds a whole run, so that last beside it is the last run and not its last exchange.
-func isRunFile(name string) bool {
-	file, err := os.Open(name)
-	if err != nil {
-		return false
-	}
-	defer func() { _ = file.Close() }()
-	start, err := io.ReadAll(io.LimitReader(file, 4<<10))
-	return err == nil && history.LooksLikeRun(start)
 }
 
 func isJSON(n *document.Node) bool { return n.Kind != document.Element && n.Kind != document.Untyped }

@@ -7,13 +7,12 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
-	"strconv"
 	"strings"
 
 	"testbench/internal/fields"
 	"testbench/internal/history"
 	"testbench/internal/rule"
+	"testbench/internal/safefile"
 )
 
 type fieldsOptions struct {
@@ -123,14 +122,8 @@ func canWrite(option, name string) error {
 	if name == "" || name == standard {
 		return nil
 	}
-	switch info, err := os.Stat(filepath.Dir(name)); {
-	case err != nil:
-		return fmt.Errorf("-%s %s: there is no folder %s; make it first", option, name, filepath.Dir(name))
-	case !info.IsDir():
-		return fmt.Errorf("-%s %s: %s is not a folder", option, name, filepath.Dir(name))
-	}
-	if info, err := os.Stat(name); err == nil && info.IsDir() {
-		return fmt.Errorf("-%s %s is a folder; write the name of a file", option, name)
+	if err := safefile.CheckPlace(name); err != nil {
+		return fmt.Errorf("-%s: %w", option, err)
 	}
 	return nil
 }
@@ -182,66 +175,6 @@ func mediaTypeOf(name string) string {
 		}
 	}
 	return ""
-}
-
-// exchangeName reads 18.3, 18 for its last exchange, or last.
-func exchangeName(text string) (run, number int, ok bool) {
-	if text == "last" {
-		return 0, 0, true
-	}
-	first, second, hasSecond := strings.Cut(text, ".")
-	run, err := strconv.Atoi(first)
-	if err != nil || run < 1 {
-		return 0, 0, false
-	}
-	if hasSecond {
-		if number, err = strconv.Atoi(second); err != nil || number < 1 {
-			return 0, 0, false
-		}
-	}
-	return run, number, true
-}
-
-// recordedExchange finds an exchange of the history: the newest run where run is 0, its last
-// exchange where number is 0.
-func recordedExchange(s *session, run, number int) (*history.Exchange, error) {
-	bench, err := s.open()
-	if err != nil {
-		return nil, err
-	}
-	store, err := bench.History()
-	if err != nil {
-		return nil, err
-	}
-	defer func() { _ = store.Close() }()
-	if run == 0 {
-		if run, err = store.Last(); err != nil {
-			return nil, err
-		}
-	}
-	stored, err := store.Get(run)
-	if err != nil {
-		return nil, err
-	}
-	var found *history.Exchange
-	count := 0
-	for _, e := range history.Exchanges(stored) {
-		count++
-		if number == 0 || count == number {
-			found = e
-		}
-	}
-	switch {
-	case found == nil && count == 0:
-		return nil, fmt.Errorf("run %d has no exchange", run)
-	case found == nil:
-		return nil, usagef(fmt.Sprintf("they are numbered from %d.1 to %d.%d", run, run, count),
-			"run %d has no exchange %d", run, number)
-	case found.Request == nil:
-		return nil, errors.New("that exchange passed, and is recorded without what was sent: of long runs only the " +
-			"first ones and those that failed are whole")
-	}
-	return found, nil
 }
 
 // showFields shows fields in columns.

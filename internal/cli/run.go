@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"net"
@@ -118,6 +119,8 @@ func (o *runOptions) asked() (workbench.RunOptions, error) {
 			"a share belongs to a run: -of gives it a name, the same on each machine and another for each run")
 	case o.of != "" && out.Share.N < 2:
 		return out, usagef("take it out, or write -share 1/4", "-of has no effect without -share")
+	case o.tell == detailSummary && o.show != "":
+		return out, usagef("take one of them out", "-show has no effect with -detail summary")
 	case o.jobs < 1 || o.jobs > mostJobs:
 		return out, usagef("", "-jobs takes a number from 1 to %d, not %d", mostJobs, o.jobs)
 	case o.repeat < 1:
@@ -173,8 +176,12 @@ func runSheets(ctx context.Context, s *session, o *runOptions, files []string) (
 	asked.Observer = newObserver(s, o)
 	var result *workbench.Result
 	if o.resume != "" {
-		number, err := runNumber(bench, o.resume)
+		store, err := bench.History()
 		if err != nil {
+			return 0, err
+		}
+		number, err := runNumber(store, o.resume)
+		if err := errors.Join(err, store.Close()); err != nil {
 			return 0, err
 		}
 		result, err = bench.Resume(ctx, number, asked)

@@ -92,6 +92,9 @@ func readAwaited(option, text string) (*awaited, error) {
 	if a.path, err = path.Compile(where); err == nil {
 		a.rule, err = rule.Parse(words, false)
 	}
+	if err == nil {
+		err = a.rule.CheckLead(a.path)
+	}
 	if err != nil {
 		return nil, usagef("", "-%s %s: %v", option, text, err)
 	}
@@ -133,6 +136,9 @@ func runWatch(ctx context.Context, s *session, o *watchOptions, args []string) (
 	}
 	w.series = &report.Series{Of: "call", Title: s.masker.Text(strings.Join(args, " ")), Paths: o.picks}
 	status, err := w.repeat(ctx, o)
+	if len(w.series.Points()) == 0 {
+		return status, err
+	}
 	for _, name := range o.out {
 		if err := w.series.WriteFile(name); err != nil {
 			return 0, fmt.Errorf("-out: %w", err)

@@ -16,20 +16,26 @@ import (
 )
 
 // Import takes a run in that was written elsewhere, and gives its number here. One that is here already is
-// left as it is, or replaced where that is asked for; isNew is false then.
+// left as it is, and isNew is false; it is replaced where that is asked for, or where it was not at its end when it
+// was written.
 func (s *Store) Import(ctx context.Context, run Finished, replace bool) (number int, isNew bool, err error) {
 	head := *run.Run()
-	err = s.db.QueryRowContext(ctx, "select number from run where id = ?", head.ID).Scan(&number)
-	isNew = errors.Is(err, sql.ErrNoRows)
-	if err != nil && !isNew || !isNew && !replace {
-		return number, false, err
+	var hadEnded bool
+	err = s.db.QueryRowContext(ctx, "select number, ended from run where id = ?", head.ID).Scan(&number, &hadEnded)
+	isThere := err == nil
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return 0, false, err
+	}
+	isNew = !isThere || head.Ended && !hadEnded
+	if !isNew && !replace {
+		return number, false, nil
 	}
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
 		return 0, false, err
 	}
 	defer func() { _ = tx.Rollback() }()
-	if !isNew {
+	if isThere {
 		if err := remove(tx, number); err != nil {
 			return 0, false, err
 		}
@@ -111,13 +117,17 @@ func fileOf(dir, id string) string {
 	}, id)+".json")
 }
 
-// Export writes a run into a folder, as a file with its own name, and says whether it was not there yet.
+// Export writes a run into a folder, as a file with its own name. One that is there already is left as it is, and
+// isNew is false, unless it was not at its end when it was written.
 func Export(run Finished, dir string) (name string, isNew bool, err error) {
 	name = fileOf(dir, run.Run().ID)
 	if _, err := os.Stat(name); err == nil {
-		return name, false, nil
+		there, err := OpenFile(name)
+		if err != nil || there.Run().Ended || !run.Run().Ended {
+			return name, false, err
+		}
 	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := safefile.CheckPlace(name); err != nil {
 		return "", false, err
 	}
 	return name, true, safefile.Stream(name, 0o644, func(to io.Writer) error { return WriteJSON(to, run) })

@@ -97,13 +97,21 @@ var (
 	linesStart    = regexp.MustCompile(`^\s*\{\s*"kind"\s*:\s*"run"\s*,`)
 )
 
-// LooksLikeRun says whether a text begins as a run in a file does.
-func LooksLikeRun(start []byte) bool { return documentStart.Match(start) || linesStart.Match(start) }
+// IsFile says whether a file begins as a run in a file does.
+func IsFile(name string) bool {
+	file, err := os.Open(name)
+	if err != nil {
+		return false
+	}
+	defer func() { _ = file.Close() }()
+	start, err := io.ReadAll(io.LimitReader(file, 4<<10))
+	return err == nil && (documentStart.Match(start) || linesStart.Match(start))
+}
 
 // errEnough ends a walk early.
 var errEnough = errors.New("enough")
 
-// OpenFile opens a run in a JSON document.
+// OpenFile opens a run in a file. It has no number: the one in the file is that of another history.
 func OpenFile(name string) (*File, error) {
 	f := &File{Name: name, head: &Run{}}
 	err := f.walk(func(head, sheet json.RawMessage) error {
@@ -120,7 +128,8 @@ func OpenFile(name string) (*File, error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("there is no file %s", name)
 	}
-	if err == nil && f.head.ID == "" {
+	f.head.Number = 0
+	if f.head.ID == "" && (err == nil || !IsFile(name)) {
 		err = errors.New("it is not a run; write one with run -out FILE.json")
 	}
 	if err != nil {

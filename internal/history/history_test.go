@@ -110,6 +110,55 @@ func TestStore(t *testing.T) {
 	require.NoError(t, store.Close())
 }
 
+// A run that was carried while it was not at its end is replaced by the whole one, and no other is; a file that is no
+// run is told from one that is cut off.
+func TestCarriedAgain(t *testing.T) {
+	store, err := history.Open(filepath.Join(t.TempDir(), "history.db"))
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, store.Close()) }()
+	dir := filepath.Join(t.TempDir(), "nights")
+	run := func(ended bool, rows int) *history.MemoryRun {
+		head := &history.Run{ID: "night/1", Ended: ended, Sheets: []*history.Sheet{{Sheet: "s", File: "s.yaml"}}}
+		var each []*history.Row
+		for i := range rows {
+			each = append(each, &history.Row{Number: i + 1, Outcome: "passed"})
+		}
+		return &history.MemoryRun{Head: head, Each: [][]*history.Row{each}}
+	}
+	for i, c := range []struct {
+		ended       bool
+		rows, there int
+		isNew       bool
+	}{{false, 2, 2, true}, {false, 3, 2, false}, {true, 4, 4, true}, {true, 5, 4, false}, {false, 1, 4, false}} {
+		number, isNew, err := store.Import(t.Context(), run(c.ended, c.rows), false)
+		require.NoError(t, err)
+		name, isNewThere, err := history.Export(run(c.ended, c.rows), dir)
+		require.NoError(t, err)
+		assert.Equal(t, []bool{c.isNew, c.isNew}, []bool{isNew, isNewThere}, i)
+		stored, err := store.Get(number)
+		require.NoError(t, err)
+		file, err := history.OpenFile(name)
+		require.NoError(t, err)
+		assert.Equal(t, 0, file.Run().Number)
+		for _, one := range []history.Finished{stored, file} {
+			rows := 0
+			for _, err := range one.Rows(0) {
+				require.NoError(t, err)
+				rows++
+			}
+			assert.Equal(t, c.there, rows, i)
+		}
+	}
+	for text, says := range map[string]string{
+		"<p>": "it is not a run", `{"a": 1}`: "it is not a run", `{"kind": "run", "id": "x"`: "unexpected EOF",
+	} {
+		file := filepath.Join(t.TempDir(), "x.json")
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		_, err := history.OpenFile(file)
+		assert.ErrorContains(t, err, says)
+	}
+}
+
 // What grows too large loses its oldest runs, and never its newest.
 func TestBound(t *testing.T) {
 	store, err := history.Open(filepath.Join(t.TempDir(), "history.db"))
@@ -263,7 +312,7 @@ func BenchmarkRecent(b *testing.B) {
 	})
 	b.Run("trends", func(b *testing.B) {
 		for b.Loop() {
-			_, err := store.Trends(history.TrendQuery{Most: 1_000})
+			_, err := store.Trends(history.RunQuery{Most: 1_000})
 			require.NoError(b, err)
 		}
 	})

@@ -86,6 +86,15 @@ type Sheet struct {
 	Running float64   `json:"running,omitempty"`
 }
 
+// HasSheets says whether the run was one of sheets, and not a call or a probe.
+func (r *Run) HasSheets() bool {
+	return slices.ContainsFunc(r.Sheets, func(s *Sheet) bool { return s.File != "" })
+}
+
+// ResultColumns are the columns of results as a table beside those of the rows and what steps keep: which row it
+// is, and what came of it.
+var ResultColumns = []string{"sheet", "row", "outcome", "message", "milliseconds", "run", "moment"}
+
 // Row is what came of a row.
 type Row struct {
 	Number    int    `json:"row,omitempty"`

@@ -333,15 +333,19 @@ func (s *Store) Last() (int, error) {
 // Recent lists the newest runs, the newest first, without their rows.
 func (s *Store) Recent(most int) ([]*Run, error) { return s.RecentAt(most, nil) }
 
-// RecentAt lists the newest runs at some sites, the newest first, without their rows; at all sites
-// for none.
+// RecentAt lists the newest runs at some sites, the newest first, without their rows; at all sites for none. A
+// site that no run has is an UnknownError.
 func (s *Store) RecentAt(most int, sites []string) ([]*Run, error) {
 	numbers, err := numbersOf(s.db.Query("select number from run" + newestFirst))
 	if err != nil {
 		return nil, err
 	}
 	var runs []*Run
+	var seen []string // the sites of the runs looked at
 	for _, number := range numbers {
+		if len(runs) == most && allKnown("site", sites, seen) == nil {
+			break
+		}
 		stored, err := s.Get(number)
 		var gone *NotThereError
 		if errors.As(err, &gone) {
@@ -350,16 +354,25 @@ func (s *Store) RecentAt(most int, sites []string) ([]*Run, error) {
 		if err != nil {
 			return nil, err
 		}
-		if len(sites) > 0 && !slices.ContainsFunc(stored.head.Sheets, func(s *Sheet) bool {
-			return slices.Contains(sites, s.Site)
-		}) {
-			continue
+		isAt := len(sites) == 0
+		for _, sheet := range stored.head.Sheets {
+			isAt = isAt || slices.Contains(sites, sheet.Site)
+			if !slices.Contains(seen, sheet.Site) {
+				seen = append(seen, sheet.Site)
+			}
 		}
-		if runs = append(runs, stored.head); len(runs) == most {
-			break
+		if isAt && len(runs) < most {
+			runs = append(runs, stored.head)
 		}
 	}
-	return runs, nil
+	return runs, allKnown("site", sites, seen)
+}
+
+// RecentRuns lists the newest runs that had sheets, the newest first: not calls.
+func (s *Store) RecentRuns(most int) ([]*Run, error) {
+	runs, err := s.Recent(mostLookedAt)
+	runs = slices.DeleteFunc(runs, func(r *Run) bool { return !r.HasSheets() })
+	return runs[:min(len(runs), most)], err
 }
 
 // numbersOf reads the one column of a query.

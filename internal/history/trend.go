@@ -56,41 +56,17 @@ type Night struct {
 	P95     float64 `json:"p95,omitempty"`    // milliseconds
 }
 
-// TrendQuery says what trends are looked for.
-type TrendQuery struct {
-	Most  int      // the newest so many runs; 0 for all that are looked at
-	Until int      // no run that was started after this one; 0 for all
-	Sites []string // only these; empty for all
-	Files []string // only these sheets; empty for all
-}
-
-// mostLookedAt bounds the runs and calls among which those with sheets are looked for.
-const mostLookedAt = 1_000
-
-// Trends follows each step over the newest runs that had sheets.
-func (s *Store) Trends(q TrendQuery) (*Trends, error) {
-	runs, err := s.Recent(mostLookedAt)
+// Trends follows each step over the newest runs that had sheets. A sheet or a site that no run has is an
+// UnknownError.
+func (s *Store) Trends(q RunQuery) (*Trends, error) {
+	runs, shares, err := s.runsOf(q)
 	if err != nil {
 		return nil, err
 	}
-	if q.Until > 0 {
-		at := slices.IndexFunc(runs, func(r *Run) bool { return r.Number == q.Until })
-		runs = runs[max(at, 0):]
-	}
-	t := &Trends{Runs: []RunOf{}, Steps: []*Trend{}, Down: []Down{}}
-	runs = slices.DeleteFunc(runs, func(r *Run) bool {
-		isWanted := slices.ContainsFunc(r.Sheets, q.wants)
-		if isWanted && r.Share != "" {
-			t.Shares++
-		}
-		return !isWanted || r.Share != ""
-	})
-	if q.Most > 0 {
-		runs = runs[:min(len(runs), q.Most)]
-	}
+	t := &Trends{Runs: []RunOf{}, Steps: []*Trend{}, Down: []Down{}, Shares: shares}
 	byName := map[[3]string]*Trend{}
-	for _, run := range slices.Backward(runs) {
-		if err := t.add(&Stored{store: s, head: run}, q, byName); err != nil {
+	for _, run := range runs {
+		if err := t.add(run, q, byName); err != nil {
 			return nil, err
 		}
 	}
@@ -99,12 +75,6 @@ func (s *Store) Trends(q TrendQuery) (*Trends, error) {
 		one.Findings = one.find()
 	}
 	return t, nil
-}
-
-// wants says whether a sheet is among those asked for; a call is none.
-func (q TrendQuery) wants(s *Sheet) bool {
-	return s.File != "" && (len(q.Sites) == 0 || slices.Contains(q.Sites, s.Site)) &&
-		(len(q.Files) == 0 || slices.Contains(q.Files, s.File))
 }
 
 // order puts the steps of a sheet together, as the newest run has them.
@@ -121,7 +91,7 @@ func (t *Trends) order() {
 }
 
 // add takes the steps of a run in.
-func (t *Trends) add(run *Stored, q TrendQuery, byName map[[3]string]*Trend) error {
+func (t *Trends) add(run *Stored, q RunQuery, byName map[[3]string]*Trend) error {
 	head := run.head
 	of := RunOf{Number: head.Number, ID: head.ID, Started: head.Started, Sites: []string{}, Outcome: head.Outcome}
 	for i, sheet := range head.Sheets {

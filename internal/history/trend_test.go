@@ -136,7 +136,7 @@ func newNights(t *testing.T, seed uint64) *nights {
 func TestNightAfterNight(t *testing.T) {
 	for _, seed := range []uint64{5, 10} {
 		n := newNights(t, seed)
-		for i, q := range []history.TrendQuery{{Sites: []string{"north"}}, {Sites: []string{"south"}}} {
+		for i, q := range []history.RunQuery{{Sites: []string{"north"}}, {Sites: []string{"south"}}} {
 			trends, err := n.store.Trends(q)
 			require.NoError(t, err)
 			require.Len(t, trends.Runs, allNights)
@@ -186,9 +186,9 @@ func TestNightAfterNight(t *testing.T) {
 			assert.Equal(t, expected, told, "seed %d, %v", seed, q.Sites)
 		}
 		// What was worked out once is kept, and says the same.
-		first, err := n.store.Trends(history.TrendQuery{})
+		first, err := n.store.Trends(history.RunQuery{})
 		require.NoError(t, err)
-		again, err := n.store.Trends(history.TrendQuery{})
+		again, err := n.store.Trends(history.RunQuery{})
 		require.NoError(t, err)
 		assert.Equal(t, first, again)
 		assert.Len(t, first.Runs, 2*allNights)
@@ -223,7 +223,7 @@ func TestNoiseIsNotSlower(t *testing.T) {
 				_, _, err := store.Import(t.Context(), &history.MemoryRun{Head: head, Each: [][]*history.Row{{&row}}}, false)
 				require.NoError(t, err)
 			}
-			trends, err := store.Trends(history.TrendQuery{})
+			trends, err := store.Trends(history.RunQuery{})
 			require.NoError(t, err)
 			for _, step := range trends.Steps {
 				tried++
@@ -272,7 +272,7 @@ func TestFindings(t *testing.T) {
 				_, _, err := store.Import(t.Context(), &history.MemoryRun{Head: head, Each: [][]*history.Row{{row}}}, false)
 				require.NoError(t, err)
 			}
-			trends, err := store.Trends(history.TrendQuery{})
+			trends, err := store.Trends(history.RunQuery{})
 			require.NoError(t, err)
 			require.Len(t, trends.Steps, 1)
 			assert.Equal(t, "a", trends.Steps[0].Step)

@@ -6,11 +6,8 @@ package report
 import (
 	"cmp"
 	_ "embed"
-	"errors"
 	"fmt"
 	"io"
-	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -65,31 +62,13 @@ func formatOf(name string) func(io.Writer, history.Finished, Options) error {
 	return formats[ending]
 }
 
-// CheckName says whether a report can be written under the name: its ending
-// says the format.
+// CheckName says whether a report can be written under the name: its ending says the format. That is told
+// before anything is sent, not after it.
 func CheckName(name string) error {
 	if formatOf(name) == nil {
 		return fmt.Errorf("%s: the ending says the format, and there are %s", name, Endings)
 	}
-	folder := filepath.Dir(name)
-	switch info, err := os.Stat(folder); {
-	case errors.Is(err, fs.ErrNotExist):
-		if err := os.MkdirAll(folder, 0o755); err != nil {
-			return fmt.Errorf("%s: the folder %s cannot be made: %w", name, folder, err)
-		}
-	case err == nil && !info.IsDir():
-		return fmt.Errorf("%s: %s is not a folder", name, folder)
-	}
-	// Whether it can be written is told before anything is sent, not after it.
-	if info, err := os.Stat(name); err == nil && info.IsDir() {
-		return fmt.Errorf("%s is a folder; write the name of a file", name)
-	}
-	probe, err := os.CreateTemp(folder, ".testbench-*")
-	if err != nil {
-		return fmt.Errorf("%s: nothing can be written into %s: %w", name, folder, err)
-	}
-	_ = probe.Close()
-	return os.Remove(probe.Name())
+	return safefile.CheckPlace(name)
 }
 
 // Options say what a report shows.
@@ -102,6 +81,16 @@ type Options struct {
 	Trends *history.Trends
 	// received masks what steps received; nil where that is shown.
 	received *secret.Masker
+}
+
+// mask masks a text that goes where no writer can: into a file that is packed.
+func (o Options) mask(text string) string {
+	for _, m := range []*secret.Masker{o.received, o.Masker} {
+		if m != nil {
+			text = m.Text(text)
+		}
+	}
+	return text
 }
 
 // WriteFile writes a run in the format that the file's ending names, row by row.

@@ -38,9 +38,6 @@ type resultsTable struct {
 	sheets  [][][2]string // of each sheet its columns: names, and what they are
 }
 
-// The columns beside those of the rows and of what they kept.
-var columnsAfter = []string{"outcome", "message", "milliseconds", "run", "moment"}
-
 // newResultsTable finds the columns, in the order in which they come: those that a sheet asks for, or all.
 func newResultsTable(run history.Finished) (*resultsTable, error) {
 	t := &resultsTable{}
@@ -78,9 +75,9 @@ func allColumns(run history.Finished, sheet int, isNamed bool) ([][2]string, err
 			}
 		}
 	}
-	names := []string{"row"}
-	if isNamed {
-		names = []string{"sheet", "row"}
+	names, after := history.ResultColumns[:2], history.ResultColumns[2:]
+	if !isNamed {
+		names = names[1:] // the sheet is the only one
 	}
 	var columns [][2]string
 	seen := map[string]bool{}
@@ -97,7 +94,7 @@ func allColumns(run history.Finished, sheet int, isNamed bool) ([][2]string, err
 	add("", names)
 	add("row.", inputs)
 	add("kept.", kept)
-	add("", columnsAfter)
+	add("", after)
 	return columns, nil
 }
 
@@ -213,9 +210,12 @@ func resultsCSV(to io.Writer, run history.Finished) error {
 	return w.Error()
 }
 
+// mostDigits is up to how many characters a number is one for every program that reads it.
+const mostDigits = 15
+
 // typed is a cell as a program reads it: a number that is written as JSON writes it, else a text.
 func typed(cell string) any {
-	if document.IsNumber(cell) && len(cell) <= 15 {
+	if document.IsNumber(cell) && len(cell) <= mostDigits {
 		return json.Number(cell)
 	}
 	return cell
@@ -239,60 +239,43 @@ func (t *resultsTable) record(cells []string) ([]byte, error) {
 
 // resultsNDJSON writes each line as an object.
 func resultsNDJSON(to io.Writer, run history.Finished) error {
-	return resultsObjects(run, func(_ bool, object []byte) error {
+	return resultsObjects(run, func(object []byte) error {
 		_, err := to.Write(append(object, '\n'))
 		return err
 	})
 }
 
-// resultsJSON writes a list of the lines as objects.
+// resultsJSON writes a list of the lines as objects, an object a line.
 func resultsJSON(to io.Writer, run history.Finished) error {
-	w := &jsonList{to: to}
-	if err := resultsObjects(run, w.item); err != nil {
+	lead := "[\n"
+	err := resultsObjects(run, func(object []byte) error {
+		_, err := fmt.Fprintf(to, "%s%s", lead, object)
+		lead = ",\n"
+		return err
+	})
+	if err != nil {
 		return err
 	}
-	return w.end()
-}
-
-// jsonList writes a list, an item a line.
-type jsonList struct {
-	to    io.Writer
-	begun bool
-}
-
-func (l *jsonList) item(isFirst bool, object []byte) error {
-	l.begun = true
-	between := ",\n"
-	if isFirst {
-		between = "[\n"
+	end := "\n]\n"
+	if lead == "[\n" {
+		end = "[]\n"
 	}
-	_, err := fmt.Fprintf(l.to, "%s%s", between, object)
-	return err
-}
-
-func (l *jsonList) end() error {
-	text := "\n]\n"
-	if !l.begun {
-		text = "[]\n"
-	}
-	_, err := io.WriteString(l.to, text)
+	_, err = io.WriteString(to, end)
 	return err
 }
 
 // resultsObjects gives each line of the table as an object.
-func resultsObjects(run history.Finished, write func(isFirst bool, object []byte) error) error {
+func resultsObjects(run history.Finished, write func(object []byte) error) error {
 	t, err := newResultsTable(run)
 	if err != nil {
 		return err
 	}
-	isFirst := true
 	return t.rows(run, func(cells []string) error {
 		object, err := t.record(cells)
-		if err == nil {
-			err = write(isFirst, object)
+		if err != nil {
+			return err
 		}
-		isFirst = false
-		return err
+		return write(object)
 	})
 }
 
@@ -317,12 +300,12 @@ func resultsXLSX(to io.Writer, run history.Finished, o Options) error {
 		number++
 		values := make([]any, len(cells))
 		for i, cell := range cells {
-			if o.received != nil {
-				cell = o.received.Text(cell)
-			}
+			cell = o.mask(cell)
 			values[i] = strings.Map(harmless, cell)
-			if n, err := strconv.ParseFloat(cell, 64); err == nil && !isHead && document.IsNumber(cell) && len(cell) <= 15 {
-				values[i] = n
+			if number, is := typed(cell).(json.Number); is && !isHead {
+				if n, err := number.Float64(); err == nil {
+					values[i] = n
+				}
 			}
 		}
 		return w.SetRow("A"+strconv.Itoa(number), values)

@@ -2,6 +2,7 @@ package report
 
 import (
 	"encoding/csv"
+	"errors"
 	"fmt"
 	"io"
 	"math"
@@ -14,6 +15,7 @@ import (
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/plotter"
 
+	"testbench/internal/history"
 	"testbench/internal/safefile"
 )
 
@@ -24,7 +26,7 @@ const SeriesEndings = ".csv, .svg"
 type Point struct {
 	At      time.Time
 	Number  int     // of the call or the run
-	Row     string  // its name; empty where there are none
+	Row     string  // which row of the run; empty where there are none
 	Status  int     // 0 where no answer came
 	Millis  float64 // how long the exchange took
 	Outcome string
@@ -60,12 +62,41 @@ func (s *Series) Add(p Point) {
 // Points are those of the series, the oldest first.
 func (s *Series) Points() []Point { return slices.Concat(s.points[s.fromIn:], s.points[:s.fromIn]) }
 
-// CheckSeriesName says whether a series can be written under the name: its ending says the format.
+// SeriesOf is the series of what rows kept under some names. Rows of several sheets or sites are told apart.
+func SeriesOf(values *history.Values, names []string) *Series {
+	s := &Series{Of: "run", Title: strings.Join(names, ", "), Paths: names}
+	var files, sites []string
+	for _, one := range values.Rows {
+		files, sites = append(files, one.File), append(sites, one.Site)
+	}
+	isOfSeveral := func(all []string) bool { return len(slices.Compact(slices.Sorted(slices.Values(all)))) > 1 }
+	ofFiles, ofSites := isOfSeveral(files), isOfSeveral(sites)
+	for _, one := range values.Rows {
+		row := []string{one.Row}
+		if ofFiles {
+			row = append(row, one.File)
+		}
+		if ofSites {
+			row = append(row, one.Site)
+		}
+		p := Point{
+			At: one.Started, Number: one.Run, Outcome: one.Outcome,
+			Row: strings.Join(slices.DeleteFunc(row, func(s string) bool { return s == "" }), ", "),
+		}
+		for _, name := range names {
+			p.Values = append(p.Values, string(one.Values[name]))
+		}
+		s.Add(p)
+	}
+	return s
+}
+
+// CheckSeriesName says whether a series can be written under the name, before it is: its ending says the format.
 func CheckSeriesName(name string) error {
 	if ending := strings.ToLower(filepath.Ext(name)); ending != ".csv" && ending != ".svg" {
 		return fmt.Errorf("%s: the ending says the format, and there are %s", name, SeriesEndings)
 	}
-	return nil
+	return safefile.CheckPlace(name)
 }
 
 // WriteFile writes the series in the format that the ending of the name says.
@@ -114,36 +145,30 @@ func (s *Series) CSV(to io.Writer) error {
 	return w.Error()
 }
 
-// SVG draws the values that are numbers over time; where there is none, how long the exchanges took.
+// SVG draws the values that are numbers over time; of calls where there is none, how long the exchanges took.
 func (s *Series) SVG(to io.Writer) error {
 	points := s.Points()
-	type line struct {
-		name string
-		at   func(Point) (float64, bool)
+	lines, y := s.lines(points), "value"
+	if len(lines) == 0 && s.Of != ofCalls {
+		return errors.New("no value is a number that could be drawn; a .csv file has them all")
 	}
-	var lines []line
-	for i, path := range s.Paths {
-		number := func(p Point) (float64, bool) {
-			value, err := strconv.ParseFloat(p.Values[i], 64)
-			return value, err == nil && !math.IsInf(value, 0) && !math.IsNaN(value)
-		}
-		if slices.ContainsFunc(points, func(p Point) bool { _, is := number(p); return is }) {
-			lines = append(lines, line{path, number})
-		}
-	}
-	y := "value"
 	if len(lines) == 0 {
 		y = "time (ms)"
 		lines = []line{{"time", func(p Point) (float64, bool) { return p.Millis, p.Millis > 0 }}}
+	}
+	title := s.Title
+	if len(lines) > mostSeries {
+		title = fmt.Sprintf("%s: the first %d of %d lines", title, mostSeries, len(lines))
+		lines = lines[:mostSeries]
 	}
 	at := func(point Point) float64 { return point.At.Sub(points[0].At).Seconds() }
 	x := "seconds"
 	if s.Of != ofCalls { // nights are far apart, and some are missing
 		at, x = func(point Point) float64 { return float64(point.Number) }, s.Of
 	}
-	p := newPlot(harmlessText(s.Title), x, y)
+	p := newPlot(harmlessText(title), x, y)
 	p.X.Tick.Marker, p.Y.Tick.Marker = niceTicks{}, niceTicks{}
-	for i, one := range lines[:min(len(lines), mostSeries)] {
+	for i, one := range lines {
 		var xys plotter.XYs
 		for _, point := range points {
 			if value, is := one.at(point); is {
@@ -163,7 +188,44 @@ func (s *Series) SVG(to io.Writer) error {
 	if err := s.addAlarms(p, points); err != nil {
 		return err
 	}
-	return alone(to, p, s.Title)
+	return alone(to, p, title)
+}
+
+// line is one of those that are drawn: of the points that have it a number.
+type line struct {
+	name string
+	at   func(Point) (float64, bool)
+}
+
+// lines are those of each path, and of each row where there are several.
+func (s *Series) lines(points []Point) []line {
+	var rows []string
+	for _, p := range points {
+		if !slices.Contains(rows, p.Row) {
+			rows = append(rows, p.Row)
+		}
+	}
+	var lines []line
+	for i, path := range s.Paths {
+		for _, row := range rows {
+			number := func(p Point) (float64, bool) {
+				value, err := strconv.ParseFloat(p.Values[i], 64)
+				return value, p.Row == row && err == nil && !math.IsInf(value, 0) && !math.IsNaN(value)
+			}
+			if !slices.ContainsFunc(points, func(p Point) bool { _, is := number(p); return is }) {
+				continue
+			}
+			name := path
+			switch {
+			case len(rows) > 1 && len(s.Paths) == 1 && row != "":
+				name = row // the title has the path
+			case len(rows) > 1:
+				name = strings.TrimSuffix(path+", "+row, ", ")
+			}
+			lines = append(lines, line{name, number})
+		}
+	}
+	return lines
 }
 
 // addAlarms marks the points at which the alarm was on, at the foot of the plot.

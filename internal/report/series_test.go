@@ -1,6 +1,7 @@
 package report_test
 
 import (
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -8,7 +9,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"testbench/internal/history"
 	"testbench/internal/report"
+	"testbench/internal/secret"
 )
 
 // A series that is longer than what is kept has its newest points; texts are no formulas; what is no number is
@@ -43,4 +46,29 @@ func TestSeries(t *testing.T) {
 		assert.Contains(t, plot.String(), "time (ms)")
 	}
 	assert.Error(t, s.WriteFile("x.pdf"))
+}
+
+// Each row of each sheet and site has a line of its own, as many as can be told apart; texts alone are not drawn.
+func TestSeriesOf(t *testing.T) {
+	values := &history.Values{}
+	for run := range 3 {
+		for _, row := range []string{"row 1", "row 2"} {
+			for _, file := range []string{"a.yaml", "b.yaml"} {
+				for _, site := range []string{"north", "south"} {
+					values.Rows = append(values.Rows, history.ValuesOf{
+						Run: run + 1, Site: site, File: file, Row: row,
+						Values: map[string]secret.Text{"total": secret.Text(strconv.Itoa(run)), "state": "open"},
+					})
+				}
+			}
+		}
+	}
+	var plot, table strings.Builder
+	series := report.SeriesOf(values, []string{"state", "total"})
+	require.NoError(t, series.SVG(&plot))
+	assert.Contains(t, plot.String(), ">state, total: the first 6 of 8 lines</text>")
+	assert.Contains(t, plot.String(), ">total, row 1, a.yaml, south</text>")
+	require.NoError(t, series.CSV(&table))
+	assert.Contains(t, table.String(), `"row 2, b.yaml, south"`)
+	assert.ErrorContains(t, report.SeriesOf(values, []string{"state"}).SVG(&plot), "no value is a number")
 }

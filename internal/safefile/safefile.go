@@ -53,6 +53,29 @@ func Create(name string, data []byte, perm os.FileMode) error {
 	})
 }
 
+// CheckPlace says whether a file can be written under the name, before there is anything to write. The folder is
+// made where it is not there.
+func CheckPlace(name string) error {
+	folder := filepath.Dir(name)
+	switch info, err := os.Stat(folder); {
+	case errors.Is(err, fs.ErrNotExist):
+		if err := os.MkdirAll(folder, 0o755); err != nil {
+			return fmt.Errorf("%s: the folder %s cannot be made: %w", name, folder, err)
+		}
+	case err == nil && !info.IsDir():
+		return fmt.Errorf("%s: %s is not a folder", name, folder)
+	}
+	if info, err := os.Stat(name); err == nil && info.IsDir() {
+		return fmt.Errorf("%s is a folder; write the name of a file", name)
+	}
+	probe, err := os.CreateTemp(folder, ".testbench-*")
+	if err != nil {
+		return fmt.Errorf("%s: nothing can be written into %s: %w", name, folder, err)
+	}
+	_ = probe.Close()
+	return os.Remove(probe.Name())
+}
+
 // Append opens a file to be written on at its end, for its owner alone. It and its folder are made where they
 // are not there.
 func Append(name string) (*os.File, error) {

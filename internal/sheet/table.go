@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"testbench/internal/bench"
+	"testbench/internal/history"
 	"testbench/internal/mapping"
 	"testbench/internal/yamlfile"
 )
@@ -11,12 +12,9 @@ import (
 // Column is one of the table that results are written as: what it is called, and which value it has.
 type Column struct {
 	Name string
-	Of   string // a column of the rows (row.NAME), a name that a step keeps (kept.NAME), or one of ResultColumns
+	Of   string // a column of the rows (row.NAME), a name that a step keeps (kept.NAME), or one of history.ResultColumns
 	at   *yamlfile.Node
 }
-
-// ResultColumns are the columns of results beside those of the rows and what steps keep.
-var ResultColumns = []string{"sheet", "row", "outcome", "message", "milliseconds", "run", "moment"}
 
 // readTable reads columns: a list of them, or names of one's own with what they are.
 func readTable(r *mapping.Reader, n *yamlfile.Node) []Column {
@@ -36,7 +34,7 @@ func readTable(r *mapping.Reader, n *yamlfile.Node) []Column {
 
 // checkTable reports columns of the table that nothing fills.
 func (s *Sheet) checkTable() {
-	known := slices.Clone(ResultColumns)
+	known := slices.Clone(history.ResultColumns)
 	columns := s.Rows.Columns()
 	if s.Rows != nil && columns == nil {
 		return // a database says later which there are

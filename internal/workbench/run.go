@@ -259,6 +259,18 @@ func (b *Bench) History() (*history.Store, error) {
 	return history.Open(historyFile(b))
 }
 
+// Import takes a run into the history that was written elsewhere (see history.Store.Import). A run of another
+// bench is refused: trends would mix the two.
+func (b *Bench) Import(ctx context.Context, to *history.Store, run history.Finished, replace bool) (
+	number int, isNew bool, err error,
+) {
+	if of := run.Run().Bench; of != b.inner.Name {
+		return 0, false, session.WithTry(fmt.Sprintf("it is a run of the bench %s, and this bench is %s", of, b.inner.Name),
+			"name the bench with -bench DIR")
+	}
+	return to.Import(ctx, run, replace)
+}
+
 // record begins the record of the run. One that cannot be written does not keep the run
 // from going on.
 func (r *running) record() error {
