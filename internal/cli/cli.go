@@ -56,7 +56,7 @@ func commands() []*command {
 		addCommand(), surveyCommand(), tokenCommand(), secretCommand(),
 		draftCommand(), callCommand(),
 		fieldsCommand(), proposeCommand(), compareCommand(), watchCommand(),
-		runCommand(), probeCommand(), vetCommand(), validateCommand(),
+		runCommand(), doubtCommand(), probeCommand(), vetCommand(), validateCommand(),
 		historyCommand(), reportCommand(), schemaCommand(), handoverCommand(), bridgeCommand(),
 		standinCommand(),
 		helpCommand(), completionCommand(), versionCommand(),

@@ -73,7 +73,7 @@ func runPropose(ctx context.Context, s *session, o *proposeOptions, args []strin
 		s.tell.note("there is nothing that could be a rule")
 		return ExitFailed, nil
 	case o.into != "":
-		return ExitPassed, putRules(s.tell, o, proposals)
+		return ExitPassed, putRules(s.tell, o.into, o.step, proposals)
 	case s.common.json:
 		return ExitPassed, s.tell.json(proposals)
 	}
@@ -137,27 +137,27 @@ func gatherCalls(ctx context.Context, s *session, p *fields.Proposer, args []str
 }
 
 // putRules puts rules into a step of a sheet; a field that has rules keeps them.
-func putRules(t *printer, o *proposeOptions, proposals []fields.Proposal) error {
-	unlock, err := safefile.Lock(o.into)
+func putRules(t *printer, into, name string, proposals []fields.Proposal) error {
+	unlock, err := safefile.Lock(into)
 	if err != nil {
 		return err
 	}
 	defer unlock()
-	source, err := os.ReadFile(o.into)
+	source, err := os.ReadFile(into)
 	if errors.Is(err, os.ErrNotExist) {
 		return usagef("-into takes a sheet that is there; testbench new starts a bench with one",
-			"there is no sheet %s", o.into)
+			"there is no sheet %s", into)
 	}
 	if err != nil {
 		return err
 	}
-	file := yamlfile.Read(o.into, source)
+	file := yamlfile.Read(into, source)
 	if problems := file.Problems.Serious(); len(problems) > 0 {
 		return problems
 	}
-	step := stepNamed(file, o.step)
+	step := stepNamed(file, name)
 	if step == nil {
-		return usagef("it has: "+strings.Join(stepNames(o.into, source), ", "), "%s has no step %q", o.into, o.step)
+		return usagef("it has: "+strings.Join(stepNames(into, source), ", "), "%s has no step %q", into, name)
 	}
 	var missing []fields.Proposal
 	for _, p := range proposals {
@@ -169,16 +169,16 @@ func putRules(t *printer, o *proposeOptions, proposals []fields.Proposal) error 
 	if len(missing) > 0 {
 		changed, err := yamlfile.InsertInto(source, step, "fields", fields.AsRules(missing))
 		if err != nil {
-			return fmt.Errorf("%s: %w", o.into, err)
+			return fmt.Errorf("%s: %w", into, err)
 		}
-		if problems := yamlfile.Read(o.into, changed).Problems.Serious(); len(problems) > 0 {
-			return fmt.Errorf("%s is written in a way that rules cannot be put into; paste them by hand", o.into)
+		if problems := yamlfile.Read(into, changed).Problems.Serious(); len(problems) > 0 {
+			return fmt.Errorf("%s is written in a way that rules cannot be put into; paste them by hand", into)
 		}
-		if err := safefile.Write(o.into, changed, 0o644); err != nil {
+		if err := safefile.Write(into, changed, 0o644); err != nil {
 			return err
 		}
 	}
-	t.note("rules for %s put into step %q of %s", count(len(missing), "field"), o.step, o.into)
+	t.note("rules for %s put into step %q of %s", count(len(missing), "field"), name, into)
 	if kept > 0 {
 		t.note("%s had rules and kept them", count(kept, "field"))
 	}

@@ -27,6 +27,7 @@ type runOptions struct {
 	stop   bool
 	dry    bool
 	accept bool
+	doubt  bool
 	out    list
 	show   string
 	full   bool
@@ -62,6 +63,7 @@ func runCommand() *command {
 			f.BoolVar(&o.dry, "dry", false, "show every request and send nothing")
 			f.BoolVar(&o.accept, "accept", false,
 				"accept what comes: write the answers into the files that same as file: names")
+			f.BoolVar(&o.doubt, "doubt", false, "at the end, tell which changes of the answers no check would notice")
 			f.Var(&o.out, "out", "a report into a `file`: "+report.Endings+"; repeatable")
 			f.StringVar(&o.show, "show", "", "also show `what` was exchanged: sent, received or all")
 			f.BoolVar(&o.full, "full", false,
@@ -174,6 +176,10 @@ func runSheets(ctx context.Context, s *session, o *runOptions, files []string) (
 	}
 	asked.Options, asked.Kill, asked.Forget, asked.Out = s.options(), s.kill, true, o.out
 	asked.Observer = newObserver(s, o)
+	var doubted []*workbench.Doubted
+	if o.doubt {
+		asked.Doubted = func(one *workbench.Doubted) { doubted = append(doubted, one) }
+	}
 	var result *workbench.Result
 	if o.resume != "" {
 		store, err := bench.History()
@@ -205,6 +211,14 @@ func runSheets(ctx context.Context, s *session, o *runOptions, files []string) (
 		}
 	} else {
 		showSummary(s, result)
+	}
+	for _, one := range doubted {
+		if s.common.json {
+			(&jsonRun{s}).event("doubted", map[string]any{"doubted": one})
+			continue
+		}
+		s.tell.printf("\n")
+		showDoubted(s.tell, one, false)
 	}
 	if err := writeReports(s, o.out, result.Finished); err != nil {
 		if result.Number > 0 {

@@ -94,15 +94,3 @@ func (q *Quota) heed(a *Answer) {
 		q.until = until
 	}
 }
-
-// Sleep waits, unless the run ends meanwhile.
-func Sleep(ctx context.Context, pause time.Duration) error {
-	timer := time.NewTimer(pause)
-	defer timer.Stop()
-	select {
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-timer.C:
-		return nil
-	}
-}

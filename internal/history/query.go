@@ -59,6 +59,13 @@ func (s *Store) runsOf(q RunQuery) (runs []*Stored, shares int, err error) {
 	return runs, shares, nil
 }
 
+// Runs gives the runs of a query, the newest first, without the parts of one that several machines share.
+func (s *Store) Runs(q RunQuery) ([]*Stored, error) {
+	runs, _, err := s.runsOf(q)
+	slices.Reverse(runs)
+	return runs, err
+}
+
 // check finds a sheet or a site that no run has.
 func (q RunQuery) check(heads []*Run) error {
 	var sites, files []string

@@ -81,7 +81,7 @@ func UntilMet(ctx context.Context, w *sheet.Waiting, start time.Time, j *Judging
 			}
 			break // the judgement tells what it is
 		}
-		changed, wrong := LookAtState(w.States, j, states, time.Since(start))
+		changed, wrong := LookAtState(w.States, j, states, exchange.Now(ctx).Sub(start))
 		states = changed
 		if wrong != nil {
 			out = append(out, *wrong)
@@ -103,7 +103,7 @@ func UntilMet(ctx context.Context, w *sheet.Waiting, start time.Time, j *Judging
 		if left != nil {
 			pause = max(pause, left())
 		}
-		if time.Since(start)+pause > w.Within {
+		if exchange.Now(ctx).Sub(start)+pause > w.Within {
 			out = append(out, TooLate(w, checks)...)
 			break
 		}
@@ -119,7 +119,7 @@ func UntilMet(ctx context.Context, w *sheet.Waiting, start time.Time, j *Judging
 	}
 	note := ""
 	if asked > 1 || len(states) > 0 {
-		note = fmt.Sprintf("polled %s in %s", session.HowOften(asked), SpanText(time.Since(start)))
+		note = fmt.Sprintf("polled %s in %s", session.HowOften(asked), SpanText(exchange.Now(ctx).Sub(start)))
 	}
 	if len(states) > 0 {
 		note += ": " + StatesText(states)

@@ -151,7 +151,7 @@ func (f *fetching) get(ctx context.Context, address string, outside bool) ([]byt
 		if kept = f.kept.read(address); kept != nil && outside && !kept.Public {
 			kept = nil
 		}
-		if kept != nil && now.Sub(kept.Fetched) < keptFor {
+		if kept != nil && (now.Sub(kept.Fetched) < keptFor || s.Options.Replay != nil) {
 			return kept.Body, kept.Public, nil
 		}
 	}

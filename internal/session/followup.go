@@ -147,7 +147,7 @@ func (s *Session) WaitFor(ctx context.Context, step *sheet.Step, p *Prepared, se
 		record.Answer.Status != http.StatusAccepted {
 		return sent, nil
 	}
-	end := time.Now().Add(mostWaiting)
+	end := exchange.Now(ctx).Add(mostWaiting)
 	pause := firstWaiting
 	asked := 0
 	for record.Answer != nil && record.Answer.Status == http.StatusAccepted {
@@ -164,7 +164,7 @@ func (s *Session) WaitFor(ctx context.Context, step *sheet.Step, p *Prepared, se
 		if after := s.RetryAfter(record); after > 0 {
 			pause = min(after, mostPause)
 		}
-		if time.Now().Add(pause).After(end) {
+		if exchange.Now(ctx).Add(pause).After(end) {
 			p.Notes = append(p.Notes, fmt.Sprintf("the answer was put off, and was not there after %s", mostWaiting))
 			return sent, nil
 		}

@@ -41,10 +41,15 @@ func (s *Session) Data(scope *Values, row *document.Node, kept map[string]*docum
 	return data
 }
 
-// Send puts the credentials in and sends the request.
+// Send puts the credentials in and sends the request; a replay answers without both.
 func (s *Session) Send(ctx context.Context, step *sheet.Step, planned *Prepared,
 	result *result.Step,
 ) (*login.Sent, error) {
+	if s.Options.Replay != nil {
+		record := s.Options.Replay.Answer(result.Name, len(result.Exchanges), planned.Request)
+		result.Exchanges = append(result.Exchanges, record)
+		return &login.Sent{Records: []*exchange.Record{record}}, nil
+	}
 	use := login.Use{Names: planned.Logins, Expected: planned.refusal}
 	if step.Login != nil {
 		use.Spoil = step.Login.Spoil

@@ -61,6 +61,8 @@ type Options struct {
 	Receiver *callback.Receiver
 	// Around puts a sender around the one that sends, or in its place; nil leaves it.
 	Around func(exchange.Sender) exchange.Sender
+	// Replay answers in place of services, databases and secrets; nil asks them.
+	Replay Replay
 	// Tokens keeps the tokens of a site between commands; nil keeps none.
 	Tokens func(site string) login.KeptTokens
 }
@@ -81,7 +83,7 @@ type Session struct {
 	observed  asked // login exchanges that no step needed
 	sealed    map[string]string
 	etags     etags
-	Contracts bench.ContractCache
+	Contracts *bench.ContractCache
 	databases databases
 }
 
@@ -102,7 +104,10 @@ func NewSession(b *bench.Bench, options Options) (*Session, error) {
 	}
 	s := &Session{
 		Bench: b, Site: site, Options: options, RunID: newRunID(options.Now()), others: map[string]*Session{},
-		sealed: map[string]string{},
+		sealed: map[string]string{}, Contracts: &bench.ContractCache{},
+	}
+	if options.Replay != nil {
+		s.Contracts = options.Replay.Contracts()
 	}
 	file := func(name string) string {
 		if name == "" {
@@ -380,6 +385,9 @@ func (c *Values) Lookup(space, name string) (*document.Node, error) {
 			return document.NewText(s.RunID), nil
 		}
 	case "callback":
+		if s.Options.Replay != nil {
+			return document.NewText("http://127.0.0.1/" + name), nil // nobody calls it
+		}
 		if c.Listening == nil {
 			return nil, fmt.Errorf("%w: only a step of a sheet can receive a callback", value.ErrNothing)
 		}
@@ -393,6 +401,9 @@ func (c *Values) Lookup(space, name string) (*document.Node, error) {
 	case "today":
 		return document.NewUntyped(s.Options.Now().Format(time.DateOnly)), nil
 	case "uuid":
+		if s.Options.Replay != nil {
+			return document.NewText(s.Options.Replay.UUID()), nil
+		}
 		return document.NewText(newUUID()), nil
 	case "file":
 		data, err := mapping.ReadInside(s.Bench.Dir, name)
@@ -419,6 +430,11 @@ func (c *Values) site(name string) (*document.Node, error) {
 
 func (c *Values) sealed(name string) (*document.Node, error) {
 	s := c.session
+	if s.Options.Replay != nil {
+		if text, isKnown := s.Options.Replay.Sealed(); isKnown {
+			return &document.Node{Kind: document.Text, Text: text, Secret: true}, nil
+		}
+	}
 	s.mutex.Lock()
 	text, ok := s.sealed[name]
 	s.mutex.Unlock()

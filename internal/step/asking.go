@@ -269,7 +269,7 @@ func await(ctx context.Context, by *judge.Case, fresh *exchange.Request, sent *l
 		return hold(), nil
 	}
 	left := func() time.Duration { return by.Session.RetryAfter(sent.Record()) }
-	_, checks, note, err := judge.UntilMet(ctx, by.Step.Wait, time.Now(), hold(), ask, left)
+	_, checks, note, err := judge.UntilMet(ctx, by.Step.Wait, exchange.Now(ctx), hold(), ask, left)
 	p.Checks = append(p.Checks, checks...)
 	if note != "" {
 		p.Notes = append(p.Notes, note)

@@ -133,6 +133,10 @@ func (l *Listen) Run(ctx context.Context, row Row, s *sheet.Step, name string) r
 			res.Outcome, res.Reason = result.NotRun, "a dry run waits for no call"
 			return
 		}
+		if at.session.Options.Replay != nil {
+			res.Outcome, res.Reason = result.NotRun, "nobody calls back when answers are recorded ones"
+			return
+		}
 		o, err := at.Calls().of(s.Name)
 		if err != nil {
 			failed(ctx, res, err)

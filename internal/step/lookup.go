@@ -9,6 +9,7 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/document"
+	"testbench/internal/exchange"
 	"testbench/internal/judge"
 	"testbench/internal/lookup"
 	"testbench/internal/mapping"
@@ -129,11 +130,11 @@ func (l *Lookup) Run(ctx context.Context, row Row, s *sheet.Step, name string) r
 			res.Outcome, res.Reason = result.NotRun, "a dry run looks nothing up"
 			return
 		}
-		start := time.Now()
+		start := exchange.Now(ctx)
 		took := time.Duration(0)
 		ask := func(ctx context.Context) (*judge.Judging, error) {
 			begun := time.Now()
-			payload, err := l.look(ctx, at)
+			payload, err := l.look(ctx, at, name)
 			took = time.Since(begun)
 			var missing *lookup.NotThereError
 			if errors.As(err, &missing) && s.Wait != nil {
@@ -167,7 +168,10 @@ func (l *Lookup) Run(ctx context.Context, row Row, s *sheet.Step, name string) r
 }
 
 // look looks once.
-func (l *Lookup) look(ctx context.Context, at *place) (*document.Node, error) {
+func (l *Lookup) look(ctx context.Context, at *place, name string) (*document.Node, error) {
+	if r := at.session.Options.Replay; r != nil {
+		return r.Found(name)
+	}
 	b := at.session.Bench
 	d := b.Database(l.Database)
 	if d == nil {

@@ -56,6 +56,8 @@ type RunOptions struct {
 	// Forget deletes the rows' results when they are told and recorded; they are
 	// found through Result.Finished then. Otherwise the result holds them all.
 	Forget bool
+	// Doubted is told of each sheet, when all were run, what its checks notice; nil where nothing is doubted.
+	Doubted func(*Doubted)
 	// Unrecorded keeps the run out of the bench's history.
 	Unrecorded bool
 	// Kill, once done, cuts short what an interrupted run still does to end in
@@ -137,6 +139,7 @@ func runSheets(ctx context.Context, b *Bench, files []string, o RunOptions, resu
 	if exits.Observer == nil {
 		exits.Observer = run.NoObserver{}
 	}
+	keeper := &rowKeeper{Observer: exits, kept: map[*result.Sheet][]*result.Row{}}
 	options := run.RunOptions{
 		Steps: o.Steps, Tags: o.Tags, From: o.From, Rows: o.Rows, Stop: o.Stop, Dry: o.Dry, Jobs: o.Jobs, Rate: o.Rate,
 		Repeat: o.Repeat, For: o.For, Share: o.Share,
@@ -147,6 +150,9 @@ func runSheets(ctx context.Context, b *Bench, files []string, o RunOptions, resu
 			r.lost = r.writer.Add(entries)
 			return r.lost
 		}
+	}
+	if o.Doubted != nil {
+		options.Observer = keeper
 	}
 	r.result.Sheets = run.Run(ctx, o.Kill, r.work, options)
 	for _, one := range r.result.Sheets {
@@ -159,6 +165,11 @@ func runSheets(ctx context.Context, b *Bench, files []string, o RunOptions, resu
 		r.result.Outcome = Passed // nothing of it is this machine's
 	}
 	exits.give(r.result)
+	if o.Doubted != nil {
+		if err := r.doubt(ctx, keeper.kept); err != nil {
+			r.result.Notes = append(r.result.Notes, "the checks were not doubted: "+err.Error())
+		}
+	}
 	return r.finish()
 }
 

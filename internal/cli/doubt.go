@@ -1,0 +1,209 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"testbench/internal/fields"
+	"testbench/internal/workbench"
+)
+
+type doubtOptions struct {
+	least float64 // per cent; 0 for none
+	most  int
+	all   bool
+	into  string
+}
+
+func doubtCommand() *command {
+	return &command{
+		name: "doubt", group: "checking",
+		purpose: "changes recorded answers, one thing at a time, and tells which changes no check would notice",
+		usage:   "[RUN | SHEET ...]",
+		examples: []string{
+			"testbench doubt sheets/01-search.yaml", "testbench doubt 17", "testbench doubt sheets/*.yaml -least 80%",
+			"testbench doubt sheets/01-search.yaml -into sheets/01-search.yaml",
+		},
+		options: func(f *flag.FlagSet) any {
+			o := &doubtOptions{}
+			f.Func("least", "exit status 1 where fewer changes of a sheet are noticed: 80%", func(text string) error {
+				number, err := strconv.ParseFloat(strings.TrimSuffix(text, "%"), 64)
+				if err != nil || number <= 0 || number > 100 {
+					return fmt.Errorf("-least takes a part from 1%% to 100%%, not %q", text)
+				}
+				o.least = number
+				return nil
+			})
+			f.IntVar(&o.most, "most", workbench.MostChanges, "how many changes of a sheet are tried; of more a sample is")
+			f.BoolVar(&o.all, "all", false, "show all fields with changes that nobody notices")
+			f.StringVar(&o.into, "into", "", "put the rules that would notice into this `sheet`")
+			return o
+		},
+		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
+			return runDoubt(ctx, s, options.(*doubtOptions), args)
+		},
+	}
+}
+
+func runDoubt(ctx context.Context, s *session, o *doubtOptions, args []string) (int, error) {
+	asked := workbench.DoubtOptions{Options: s.options(), Most: o.most}
+	if o.most < 1 {
+		return 0, usagef("", "-most takes a number from 1")
+	}
+	bench, err := s.open()
+	if err != nil {
+		return 0, err
+	}
+	number, numberErr := 0, error(nil)
+	if len(args) == 1 {
+		number, numberErr = strconv.Atoi(args[0])
+	}
+	switch {
+	case len(args) == 1 && numberErr == nil && number < 1:
+		return 0, usagef("testbench history lists them", "runs have numbers from 1")
+	case len(args) == 1 && numberErr == nil:
+		asked.Run = number
+	case !slices.Equal(args, []string{"last"}):
+		asked.Sheets = args
+	}
+	doubted, err := bench.Doubt(ctx, asked)
+	if err != nil {
+		return 0, err
+	}
+	if o.into != "" {
+		if err := putDoubtedRules(s, bench, o.into, doubted); err != nil {
+			return 0, err
+		}
+	}
+	if s.common.json {
+		if err := jsonList(s.tell, doubted); err != nil {
+			return 0, err
+		}
+	}
+	status := ExitPassed
+	for _, one := range doubted {
+		if !s.common.json {
+			showDoubted(s.tell, one, o.all)
+		}
+		if 100*one.Share() < o.least {
+			status = ExitFailed
+			s.tell.note("%s: noticed %s, and -least asks for %g %%", one.File, percent(one.Share()), o.least)
+		}
+	}
+	return status, nil
+}
+
+// percent writes a part of a whole. It is not rounded up to all of it.
+func percent(part float64) string {
+	if part < 1 && part >= 0.995 {
+		return "99 %"
+	}
+	return fmt.Sprintf("%.0f %%", 100*part)
+}
+
+// mostDoubted is how many fields are shown of a sheet.
+const mostDoubted = 12
+
+// showDoubted tells what the checks of a sheet notice: first in a number, then the fields that matter most.
+func showDoubted(t *printer, d *workbench.Doubted, all bool) {
+	dot := t.sign(" · ", " - ")
+	style := green
+	if d.Missed > 0 {
+		style = red
+	}
+	t.printf("%s%ssite %s%s%s\n", t.in(bold, t.visible(d.File)), dot, t.visible(d.Site), dot,
+		t.in(style, fmt.Sprintf("noticed %d of %s (%s)", d.Noticed, count(d.Noticed+d.Missed, "change"), percent(d.Share()))))
+	var beside []string
+	if d.Tried < d.Of {
+		beside = append(beside, fmt.Sprintf("a sample of %d of %d", d.Tried, d.Of))
+	}
+	if d.Allowed > 0 {
+		beside = append(beside, fmt.Sprintf("%d more may pass: a rule or the contract lets them, or the value is new each time",
+			d.Allowed))
+	}
+	if d.Unknown > 0 {
+		beside = append(beside, fmt.Sprintf("%d not judged: a later step would ask for something else", d.Unknown))
+	}
+	for _, line := range beside {
+		t.printf("%s\n", t.in(faint, t.wrap(line, t.width, 2)))
+	}
+	found := d.Findings()
+	for i, f := range found {
+		if i == mostDoubted && !all {
+			t.note("  and %s more; -all shows them", count(len(found)-i, "field"))
+			break
+		}
+		name := f.Path
+		if name == "" {
+			name = "the answer as a whole"
+		}
+		t.printf("\n  %s%s%s\n", t.in(bold, t.visible(f.Step)), dot, t.in(bold, t.visible(name)))
+		for _, words := range f.Words {
+			t.printf("%s\n", t.wrap(words, t.width, 4))
+		}
+		if len(f.Rules) > 0 {
+			more := ""
+			if f.ByRules < f.Missed {
+				more = fmt.Sprintf("   (%d of %d)", f.ByRules, f.Missed)
+			}
+			t.printf("%s\n", t.in(faint, t.wrap("would notice: "+strings.Join(f.Rules, "; ")+more, t.width, 4)))
+		}
+	}
+	if d.ByRules > 0 {
+		with := float64(d.Noticed+d.ByRules) / float64(d.Noticed+d.Missed)
+		t.printf("\n%s\n", t.wrap(fmt.Sprintf("with these rules %s would be noticed; -into SHEET puts them into the sheet",
+			percent(with)), t.width, 2))
+	}
+	lines := func(title string, all []string) {
+		for i, one := range all {
+			if i == 0 {
+				t.printf("\n  %s\n", title)
+			}
+			t.printf("%s\n", t.wrap(one, t.width, 4))
+		}
+	}
+	lines("checks that none of the changes made fail", d.Idle)
+	var same []string
+	for _, pair := range d.Same {
+		same = append(same, pair[0]+dot+pair[1])
+	}
+	lines("checks that say the same", same)
+	lines("what cannot be judged again", d.Notes)
+}
+
+// putDoubtedRules puts the rules that would notice into a sheet.
+func putDoubtedRules(s *session, bench *workbench.Bench, into string, doubted []*workbench.Doubted) error {
+	names, err := bench.SheetNames([]string{into})
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(doubted, func(d *workbench.Doubted) bool { return d.File == names[0] })
+	if at < 0 {
+		return usagef("testbench doubt "+into+" -into "+into, "-into %s is not a sheet that was doubted", into)
+	}
+	var steps []string
+	proposals := map[string][]fields.Proposal{}
+	for _, f := range doubted[at].Fields {
+		if f.Missed == 0 || len(f.Rules) == 0 {
+			continue
+		}
+		if proposals[f.Step] == nil {
+			steps = append(steps, f.Step)
+		}
+		proposals[f.Step] = append(proposals[f.Step], fields.Proposal{Path: f.Path, Rules: f.Rules})
+	}
+	if len(steps) == 0 {
+		s.tell.note("there is no rule to put into %s", into)
+	}
+	for _, step := range steps {
+		if err := putRules(s.tell, filepath.Join(bench.Dir, names[0]), step, proposals[step]); err != nil {
+			return err
+		}
+	}
+	return nil
+}

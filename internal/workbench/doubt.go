@@ -1,0 +1,207 @@
+package workbench
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"testbench/internal/doubt"
+	"testbench/internal/history"
+	"testbench/internal/result"
+	"testbench/internal/run"
+	"testbench/internal/session"
+)
+
+// Doubted tells what the checks of a sheet notice.
+type Doubted = doubt.Result
+
+// MostChanges is how many changes are tried of a sheet unless something else is asked for.
+const MostChanges = doubt.MostChanges
+
+// DoubtOptions say whose recorded answers are doubted.
+type DoubtOptions struct {
+	Options
+	Sheets []string // empty for those of the run, or of the last one
+	Run    int      // in the history; 0 for the last run of each sheet
+	Most   int      // changes of a sheet; 0 for MostChanges
+}
+
+// How many rows of a sheet are doubted, and how many earlier runs are looked at for what is new each time.
+const (
+	mostRows    = 3
+	mostEarlier = 4
+)
+
+// Doubt changes the answers that the history has of sheets, and tells what their checks notice. Nothing is sent.
+func (b *Bench) Doubt(ctx context.Context, o DoubtOptions) ([]*Doubted, error) {
+	o.Options = completeOptions(b, o.Options)
+	store, err := b.History()
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = store.Close() }()
+	files, err := b.SheetNames(o.Sheets)
+	if err != nil {
+		return nil, err
+	}
+	q := history.RunQuery{Files: files}
+	if o.Site != "" {
+		q.Sites = []string{o.Site}
+	}
+	runs, err := store.Runs(q)
+	if err != nil {
+		return nil, err
+	}
+	if o.Run > 0 {
+		at := slices.IndexFunc(runs, func(r *history.Stored) bool { return r.Run().Number == o.Run })
+		if at < 0 {
+			return nil, fmt.Errorf("run %d is not a whole run of such sheets", o.Run)
+		}
+		runs = runs[at:]
+	}
+	if len(runs) == 0 {
+		return nil, session.WithTry("the history has no run of a sheet", "testbench run SHEET")
+	}
+	if len(files) == 0 {
+		for _, of := range runs[0].Run().Sheets {
+			if of.File != "" && !slices.Contains(files, of.File) {
+				files = append(files, of.File)
+			}
+		}
+	}
+	var out []*Doubted
+	for _, file := range files {
+		one, err := doubtSheet(ctx, b, o, runs, file)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, one)
+	}
+	return out, nil
+}
+
+// doubtSheet doubts the newest answers of a sheet that are recorded in full.
+func doubtSheet(ctx context.Context, b *Bench, o DoubtOptions, runs []*history.Stored, file string) (*Doubted, error) {
+	subject := &doubt.Subject{Bench: b.inner, Options: o.Options}
+	for _, stored := range runs {
+		order := stored.Run().Order
+		if isPart := len(order.Steps)+len(order.Tags) > 0; isPart && stored.Run().Number != o.Run {
+			continue
+		}
+		for i, of := range stored.Run().Sheets {
+			if of.File != file || subject.Options.Site != "" && of.Site != subject.Options.Site {
+				continue
+			}
+			rows, err := recordedRows(stored, i)
+			switch {
+			case err != nil:
+				return nil, err
+			case len(rows) > 0 && len(subject.Rows) == 0:
+				subject.Rows, subject.Options.Site = rows, of.Site
+				subject.Steps, subject.Tags = order.Steps, order.Tags
+			default:
+				subject.Earlier = append(subject.Earlier, rows...)
+			}
+		}
+		if len(subject.Earlier) >= mostEarlier*max(len(subject.Rows), 1) {
+			break
+		}
+	}
+	if len(subject.Rows) == 0 {
+		return nil, session.WithTry(fmt.Sprintf("no row of %s passed and is recorded with its answers", file),
+			"testbench run "+file)
+	}
+	var err error
+	if subject.Sheet, err = openSheet(b, file); err != nil {
+		return nil, err
+	}
+	return doubt.Doubt(ctx, subject, doubtLimits(o.Most))
+}
+
+func doubtLimits(most int) doubt.Options {
+	if most == 0 {
+		most = doubt.MostChanges
+	}
+	return doubt.Options{Most: most, Time: doubt.MostTime}
+}
+
+// recordedRows are rows of a sheet that passed and whose answers are there, each with the steps before and after the
+// rows.
+func recordedRows(stored *history.Stored, index int) ([]*doubt.Recorded, error) {
+	var around, rows []*history.Row
+	for row, err := range stored.Rows(index) {
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case row.Phase != "":
+			around = append(around, row)
+		case row.Outcome == string(Passed) && row.Iteration <= 1 && len(rows) < mostRows &&
+			slices.ContainsFunc(row.Steps, func(s *history.Step) bool { return len(s.Exchanges) > 0 || s.Got != "" }):
+			rows = append(rows, row)
+		}
+	}
+	var out []*doubt.Recorded
+	for _, row := range rows {
+		out = append(out, doubt.OfHistory(append(slices.Clone(around), row)...))
+	}
+	return out, nil
+}
+
+// rowKeeper passes a run on to its observer, and keeps a few rows of each sheet that passed, with the steps before and
+// after the rows.
+type rowKeeper struct {
+	run.Observer
+	kept map[*result.Sheet][]*result.Row
+}
+
+// RowDone keeps the row if it is one of the first, and passes it on.
+func (k *rowKeeper) RowDone(s *result.Sheet, row *result.Row) {
+	rows := 0
+	for _, one := range k.kept[s] {
+		if one.Phase == "" {
+			rows++
+		}
+	}
+	if row.Phase != "" || row.Outcome == Passed && row.Iteration <= 1 && rows < mostRows {
+		kept := *row // whoever forgets the row forgets what it leads to
+		k.kept[s] = append(k.kept[s], &kept)
+	}
+	k.Observer.RowDone(s, row)
+}
+
+// doubt doubts the answers of the run that were kept.
+func (r *running) doubt(ctx context.Context, kept map[*result.Sheet][]*result.Row) error {
+	for _, of := range r.result.Sheets {
+		at := slices.IndexFunc(r.work, func(j *run.Job) bool { return j.File() == of.File })
+		subject := &doubt.Subject{
+			Bench: r.bench.inner, Options: r.options.Options, Sheet: r.work[at].Sheet,
+			Steps: r.options.Steps, Tags: r.options.Tags,
+		}
+		subject.Options.Site = of.Site
+		var around []*result.Row
+		for _, row := range kept[of] {
+			if row.Phase != "" {
+				around = append(around, row)
+			}
+		}
+		for _, row := range kept[of] {
+			if row.Phase == "" {
+				subject.Rows = append(subject.Rows, doubt.OfResult(append(slices.Clone(around), row)...))
+			}
+		}
+		if len(subject.Rows) == 0 {
+			continue // what failed is told already
+		}
+		doubted, err := doubt.Doubt(ctx, subject, doubtLimits(0))
+		if errors.Is(err, context.Canceled) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		r.options.Doubted(doubted)
+	}
+	return nil
+}
