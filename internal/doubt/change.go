@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"testbench/internal/document"
@@ -193,6 +194,7 @@ type changer struct {
 	values map[string][]string // by the path, those that differ
 	write  func() *exchange.Answer
 	mask   func(string) string
+	mutex  sync.Mutex // one change is made at a time
 	out    []Change
 }
 
@@ -204,6 +206,8 @@ type place struct {
 
 func (c *changer) add(kind Kind, at, what string, value *document.Node, put, back func()) {
 	c.out = append(c.out, Change{Kind: kind, Path: at, What: what, value: value, answer: func() *exchange.Answer {
+		c.mutex.Lock()
+		defer c.mutex.Unlock()
 		put()
 		defer back()
 		return c.write()
@@ -323,6 +327,9 @@ func (c *changer) field(n *document.Node, at string, p *place) {
 	}
 	if !isElement {
 		c.add(Gone, at, "gone", nil, func() { p.put(nil) }, p.back)
+	}
+	if isElement && !n.IsScalar() {
+		return // that elements are missing is tried of the list
 	}
 	if !c.isXML && n.Kind != document.Null {
 		instead(Null, "null", &document.Node{Kind: document.Null})

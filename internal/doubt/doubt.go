@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"net/http"
 	"runtime"
 	"slices"
 	"strings"
@@ -258,7 +259,9 @@ func (s *Subject) changesOf(b *baseline, r *Result) []*tried {
 func (s *Subject) otherAnswers(row *Recorded, step string, answer *exchange.Answer) []Change {
 	var out []Change
 	add := func(kind Kind, what string, other *exchange.Answer) {
-		if other != nil && string(other.Body) != string(answer.Body) && len(other.Body) > 0 {
+		// After a 401 a login asks again, and gets another answer.
+		if other != nil && other.Status != http.StatusUnauthorized && len(other.Body) > 0 &&
+			string(other.Body) != string(answer.Body) {
 			out = append(out, Change{Kind: kind, What: what, answer: func() *exchange.Answer { return other }})
 		}
 	}

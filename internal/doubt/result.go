@@ -305,8 +305,7 @@ func (f *Field) words() []string {
 	}
 	var out []string
 	isValue := func(k Kind) bool { return slices.Contains(valueKinds, k) }
-	passed, of := count(func(Kind) bool { return true })
-	if passed == of && of > 1 {
+	if f.Noticed+f.Unknown == 0 && len(f.tried) > 1 {
 		return []string{"nobody looks"}
 	}
 	if passed, of := count(isValue); passed == of && of > 0 {
