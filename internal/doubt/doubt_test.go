@@ -1,0 +1,347 @@
+package doubt_test
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"maps"
+	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/doubt"
+	"testbench/internal/exchange"
+	"testbench/internal/standin"
+	"testbench/internal/standin/demo"
+	"testbench/internal/workbench"
+)
+
+// newBench makes a bench of a sheet that asks a server of one answer.
+func newBench(t *testing.T, sheet string, serve http.HandlerFunc) *workbench.Bench {
+	t.Helper()
+	server := httptest.NewServer(serve)
+	t.Cleanup(server.Close)
+	dir := t.TempDir()
+	for name, text := range map[string]string{
+		"bench.yaml": "bench: t\nsites:\n  local:\n    set:\n      base: " + server.URL + "\nservices: {}\n",
+		"sheet.yaml": sheet,
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	bench, err := workbench.Open(dir)
+	require.NoError(t, err)
+	return bench
+}
+
+// doubted runs a sheet and doubts its answers.
+func doubted(t *testing.T, bench *workbench.Bench, sheet string) *doubt.Result {
+	t.Helper()
+	var found *doubt.Result
+	result, err := bench.Run(t.Context(), []string{filepath.Join(bench.Dir, sheet)}, workbench.RunOptions{
+		Doubted: func(d *workbench.Doubted) { found = d },
+	})
+	require.NoError(t, err)
+	require.Equal(t, workbench.Passed, result.Outcome, sheet)
+	require.NotNil(t, found)
+	return found
+}
+
+// serves answers with a JSON document.
+func serves(body string) http.HandlerFunc {
+	return func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		_, _ = io.WriteString(w, body)
+	}
+}
+
+// field is one of a made answer: how it is written, and the rules that notice every change of it.
+type field struct {
+	json, is, equals string
+	any              string // what is said where its kind alone is looked at
+}
+
+// Of fifty sheets that were made with holes each hole is found, and no other.
+func TestHoles(t *testing.T) {
+	kinds := []func(r *rand.Rand) field{
+		func(r *rand.Rand) field {
+			n := fmt.Sprintf("%d.%02d", 1+r.IntN(500), 1+r.IntN(99))
+			return field{n, "is number", "equals " + n, "any number passes"}
+		},
+		func(r *rand.Rand) field {
+			n := fmt.Sprint(2 + r.IntN(90))
+			return field{n, "is number", "equals " + n, "any integer passes"}
+		},
+		func(r *rand.Rand) field {
+			text := []string{"heather", "Île d’Yeu", "acht Kisten", "L-2201", "в улье"}[r.IntN(5)]
+			return field{`"` + text + `"`, "is text", `equals "` + text + `"`, "any text passes"}
+		},
+		func(*rand.Rand) field { return field{"true", "is boolean", "equals true", "any boolean passes"} },
+		func(r *rand.Rand) field {
+			day := fmt.Sprintf("2019-0%d-1%d", 1+r.IntN(9), r.IntN(10))
+			return field{`"` + day + `"`, "is date", `equals "` + day + `"`, "any date passes"}
+		},
+	}
+	for seed := range uint64(50) {
+		t.Run(fmt.Sprint(seed), func(t *testing.T) {
+			t.Parallel()
+			r := rand.New(rand.NewPCG(seed, 24))
+			var members, rules []string
+			holes := map[string][]string{}
+			add := func(at, name string, f field, guard int) string {
+				put := func(rule string) { rules = append(rules, fmt.Sprintf("      %s: %s", at, rule)) }
+				both := func(lead string) { put(fmt.Sprintf("[%s%s, %s%s]", lead, f.is, lead, f.equals)) }
+				switch guard {
+				case 0:
+					holes[at] = []string{"nobody looks"}
+				case 1:
+					put(f.is)
+					holes[at] = []string{f.any}
+				case 2: // that it may be absent or null is said, and no hole
+					both("optional null or ")
+				default:
+					both("")
+				}
+				if f.json[0] == '"' && guard == 1 { // an empty text is a text; what is empty is no date
+					if f.is == "is text" {
+						holes[at] = append(holes[at], "it may be empty")
+					}
+				}
+				return fmt.Sprintf("%q: %s", name, f.json)
+			}
+			members = append(members, add("id", "id", kinds[0](r), 3))
+			for i := range 4 + r.IntN(6) {
+				name := fmt.Sprintf("f%d", i)
+				members = append(members, add(name, name, kinds[r.IntN(len(kinds))](r), r.IntN(6)))
+			}
+			inner := add("depot.name", "name", kinds[2](r), 3) + ", " + add("depot.crates", "crates", kinds[1](r), r.IntN(4))
+			members = append(members, `"depot": {`+inner+`}`)
+			sheet := "sheet: s\nsteps:\n  - step: get\n    request: GET ${base}/x\n    fields:\n" + strings.Join(rules, "\n") + "\n"
+			found := doubted(t, newBench(t, sheet, serves("{"+strings.Join(members, ", ")+"}")), "sheet.yaml")
+			told := map[string][]string{}
+			for _, f := range found.Findings() {
+				told[f.Path] = f.Words
+			}
+			assert.Equal(t, holes, told, sheet)
+			assert.Equal(t, len(holes) == 0, found.Missed == 0)
+			assert.Empty(t, found.Notes)
+			assert.Empty(t, found.Idle)
+		})
+	}
+}
+
+// The changes that matter in lists, in later steps, in whole answers, and what is new each time.
+func TestFindings(t *testing.T) {
+	const lots = `{"lots": [{"id": 7, "grade": "A"}, {"id": 9, "grade": "B"}, {"id": 12, "grade": "A"}], "at": "NOW", "key": "UUID"}`
+	serve := func(w http.ResponseWriter, r *http.Request) {
+		id, _ := strings.CutPrefix(r.URL.Path, "/lots/")
+		switch r.URL.Path {
+		case "/lots":
+			serves(strings.NewReplacer("NOW", "2026-12-01T10:00:00Z", "UUID", "0b1c7d52-9d0f-4a55-9f0e-2a3d8c1b7e66").Replace(lots))(w, r)
+		case "/echo":
+			body, _ := io.ReadAll(r.Body)
+			serves(string(body))(w, r)
+		default:
+			serves(`{"id": `+id+`, "state": "ripe"}`)(w, r)
+		}
+	}
+	for _, c := range []struct {
+		name, steps string
+		told        map[string]string // step and path: what is said of it
+	}{
+		{"a list of which the count alone is looked at", `
+  - step: list
+    request: GET ${base}/lots
+    fields: {lots: count 3}`, map[string]string{
+			"list lots": "its elements may come in another order", "list lots[*].id": "nobody looks",
+			"list lots[*].grade": "nobody looks", "list at": "nobody looks", "list key": "nobody looks",
+		}},
+		{"the first element alone is looked at", `
+  - step: list
+    request: GET ${base}/lots
+    fields:
+      lots: count 3
+      lots[0].id: [is number, 7]
+      lots[*].grade: [is text, one of A or B]
+      at: is datetime
+      key: is uuid`, map[string]string{
+			"list lots[*].id": "other values pass: 7 in place of 12, 13 in place of 12; it may be missing; it may be null; " +
+				"it may be of another type",
+		}},
+		{"a later step asks for what was kept, and what it would get is not known", `
+  - step: list
+    request: GET ${base}/lots
+    fields:
+      lots[*].id: is number
+      at: is datetime
+      key: is uuid
+      lots[*].grade: [is text, one of A or B]
+      lots: count 3
+    keep: {id: "lots[0].id"}
+  - step: one
+    request: GET ${base}/lots/${id}
+    fields: {id: "equals ${id}", state: [is text, ripe]}`, map[string]string{
+			"list lots[*].id": "other values pass: 7 in place of 12, 13 in place of 12",
+		}},
+		{"values that the row itself makes anew come back", `
+  - step: echo
+    request: POST ${base}/echo
+    body: {id: "${uuid}", at: "${now}", day: "${today}"}
+    fields:
+      id: is uuid
+      at: is datetime
+      day: [is text, "${today}"]`, map[string]string{}},
+		{"an error is asked for", `
+  - step: none
+    request: GET ${base}/none
+    where: [kept.x == null]`, nil},
+		{"conditions see what was changed", `
+  - step: one
+    request: GET ${base}/lots/3
+    where: ['answer.state == "ripe"', answer.id == 3]`, map[string]string{}},
+		{"a soft step notices nothing", `
+  - step: one
+    request: GET ${base}/lots/3
+    soft: true
+    fields: {id: [is number, 3], state: [is text, ripe]}`, map[string]string{
+			"one ": "status 404 in place of 200: passes; status 500 in place of 200: passes; a page to sign in, status 200: " +
+				"passes; Content-Type text/html; charset=utf-8 in place of application/json: passes; no body: passes; an error, " +
+				"with the same status: passes",
+			"one id": "nobody looks", "one state": "nobody looks",
+		}},
+	} {
+		if c.told == nil {
+			continue
+		}
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			found := doubted(t, newBench(t, "sheet: s\nsteps:"+c.steps+"\n", serve), "sheet.yaml")
+			told := map[string]string{}
+			for _, f := range found.Findings() {
+				told[f.Step+" "+f.Path] = strings.Join(f.Words, "; ")
+			}
+			assert.Equal(t, c.told, told)
+			assert.Empty(t, found.Notes)
+		})
+	}
+}
+
+// ask is one of several requests that are alike.
+type ask struct {
+	line string
+	nth  int
+}
+
+// A proxy between the program and the stand-in that changes the same thing of the same answer is noticed in the same
+// way.
+func TestSameAsAProxy(t *testing.T) {
+	dir := t.TempDir()
+	server, err := standin.Start("127.0.0.1:0", standin.Options{Books: filepath.Join(dir, demo.BooksFile)})
+	require.NoError(t, err)
+	t.Cleanup(server.Close)
+	var mutex sync.Mutex
+	var changed ask // the exchange whose answer is changed
+	var instead func() *exchange.Answer
+	came := map[string][]time.Time{}
+	proxy := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		arrived := time.Now()
+		body, _ := io.ReadAll(r.Body)
+		again, _ := http.NewRequestWithContext(r.Context(), r.Method, "http://"+server.Address+r.URL.String(), bytes.NewReader(body))
+		again.Header = r.Header
+		answer, err := http.DefaultTransport.RoundTrip(again)
+		if err != nil {
+			panic(err)
+		}
+		defer func() { _ = answer.Body.Close() }()
+		content, _ := io.ReadAll(answer.Body)
+		header, status := answer.Header, answer.StatusCode
+		mutex.Lock()
+		line := r.Method + r.URL.RequestURI() + string(body)
+		came[line] = append(came[line], arrived)
+		if line == changed.line && len(came[line]) == changed.nth {
+			other := instead()
+			header, status, content = other.Header, other.Status, other.Body
+		}
+		mutex.Unlock()
+		maps.Copy(w.Header(), header)
+		w.Header().Del("Content-Length")
+		w.Header().Del("Content-Encoding")
+		w.WriteHeader(status)
+		_, _ = w.Write(content)
+	}))
+	t.Cleanup(proxy.Close)
+	require.NoError(t, demo.Write(dir, proxy.URL))
+	for name, text := range standin.Secrets {
+		t.Setenv("TESTBENCH_SEALED_"+strings.ToUpper(name), text)
+	}
+	bench, err := workbench.Open(dir)
+	require.NoError(t, err)
+	judged := 0
+	for _, name := range []string{"sheets/01-search.yaml", "sheets/05-refused.yaml", "sheets/12-much-at-once.yaml"} {
+		mutex.Lock()
+		came, changed = map[string][]time.Time{}, ask{}
+		mutex.Unlock()
+		found := doubted(t, bench, name)
+		recorded := came
+		for i, tried := range found.AllTried() {
+			if tried.Verdict == "unknown" || i%3 != 0 && len(found.AllTried()) > 150 {
+				continue
+			}
+			judged++
+			mutex.Lock()
+			line := tried.Asked.Request.Method + tried.Asked.Request.URL.RequestURI() + string(tried.Asked.Request.Body)
+			nth := 1
+			for _, at := range recorded[line] {
+				if at.Before(tried.Asked.Started) {
+					nth++
+				}
+			}
+			instead, changed, came = tried.Answer, ask{line, nth}, map[string][]time.Time{}
+			mutex.Unlock()
+			result, err := bench.Run(t.Context(), []string{filepath.Join(dir, name)}, workbench.RunOptions{Unrecorded: true})
+			require.NoError(t, err)
+			verdict := map[bool]string{true: "missed", false: "noticed"}[result.Outcome == workbench.Passed]
+			assert.Equal(t, tried.Verdict, verdict, "%s: %s %s %s", name, tried.Step, tried.Path, tried.What)
+		}
+	}
+	assert.Greater(t, judged, 150)
+}
+
+// The rules that are proposed were seen to notice what is missed, hold for what was recorded, and are put into the
+// sheet; a sample says that it is one.
+func TestRulesOfTheHistory(t *testing.T) {
+	const sheet = "sheet: s\nsteps:\n  - step: get\n    request: GET ${base}/x\n    fields:\n      total: is number\n"
+	bench := newBench(t, sheet, serves(`{"total": 12.5, "lines": [{"n": 1, "what": "comb"}, {"n": 2, "what": "frame"}]}`))
+	for range 3 {
+		_, err := bench.Run(t.Context(), []string{filepath.Join(bench.Dir, "sheet.yaml")}, workbench.RunOptions{})
+		require.NoError(t, err)
+	}
+	all, err := bench.Doubt(t.Context(), workbench.DoubtOptions{})
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	rules := map[string][]string{}
+	for _, f := range all[0].Findings() {
+		rules[f.Path] = f.Rules
+	}
+	assert.Equal(t, []string{"equals 12.5"}, rules["total"])
+	assert.Equal(t, []string{"is list", "count 2"}, rules["lines"])
+	assert.Greater(t, all[0].ByRules, all[0].Missed/2)
+	assert.Less(t, all[0].ByRules, all[0].Missed, "the order of the lines has no rule")
+	few, err := bench.Doubt(t.Context(), workbench.DoubtOptions{Most: 10, Sheets: []string{"sheet.yaml"}})
+	require.NoError(t, err)
+	assert.Equal(t, []int{10, all[0].Of}, []int{few[0].Tried, few[0].Of})
+	for _, o := range []workbench.DoubtOptions{{Run: 9}, {Sheets: []string{"none.yaml"}}, {Options: workbench.Options{Site: "moon"}}} {
+		_, err := bench.Doubt(t.Context(), o)
+		assert.Error(t, err)
+	}
+	assert.True(t, slices.ContainsFunc(all[0].Fields, func(f *doubt.Field) bool { return f.Path == "" && f.Noticed > 0 }))
+}
