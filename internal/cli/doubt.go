@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"testbench/internal/fields"
+	"testbench/internal/report"
 	"testbench/internal/workbench"
 )
 
@@ -92,18 +93,10 @@ func runDoubt(ctx context.Context, s *session, o *doubtOptions, args []string) (
 		}
 		if 100*one.Share() < o.least {
 			status = ExitFailed
-			s.tell.note("%s: noticed %s, and -least asks for %g %%", one.File, percent(one.Share()), o.least)
+			s.tell.note("%s: noticed %s, and -least asks for %g %%", one.File, report.Percent(one.Share()), o.least)
 		}
 	}
 	return status, nil
-}
-
-// percent writes a part of a whole. It is not rounded up to all of it.
-func percent(part float64) string {
-	if part < 1 && part >= 0.995 {
-		return "99 %"
-	}
-	return fmt.Sprintf("%.0f %%", 100*part)
 }
 
 // mostDoubted is how many fields are shown of a sheet.
@@ -117,7 +110,7 @@ func showDoubted(t *printer, d *workbench.Doubted, all bool) {
 		style = red
 	}
 	t.printf("%s%ssite %s%s%s\n", t.in(bold, t.visible(d.File)), dot, t.visible(d.Site), dot,
-		t.in(style, fmt.Sprintf("noticed %d of %s (%s)", d.Noticed, count(d.Noticed+d.Missed, "change"), percent(d.Share()))))
+		t.in(style, fmt.Sprintf("noticed %d of %s (%s)", d.Noticed, count(d.Noticed+d.Missed, "change"), report.Percent(d.Share()))))
 	var beside []string
 	if d.Tried < d.Of {
 		beside = append(beside, fmt.Sprintf("a sample of %d of %d", d.Tried, d.Of))
@@ -135,7 +128,7 @@ func showDoubted(t *printer, d *workbench.Doubted, all bool) {
 	found := d.Findings()
 	for i, f := range found {
 		if i == mostDoubted && !all {
-			t.note("  and %s more; -all shows them", count(len(found)-i, "field"))
+			t.printf("\n  and %s more; -all shows them\n", count(len(found)-i, "field"))
 			break
 		}
 		name := f.Path
@@ -157,7 +150,7 @@ func showDoubted(t *printer, d *workbench.Doubted, all bool) {
 	if d.ByRules > 0 {
 		with := float64(d.Noticed+d.ByRules) / float64(d.Noticed+d.Missed)
 		t.printf("\n%s\n", t.wrap(fmt.Sprintf("with these rules %s would be noticed; -into SHEET puts them into the sheet",
-			percent(with)), t.width, 2))
+			report.Percent(with)), t.width, 2))
 	}
 	lines := func(title string, all []string) {
 		for i, one := range all {

@@ -172,7 +172,7 @@ func finishProbe(s *session, bench *workbench.Bench, o *probeOptions, table *pro
 		for _, file := range o.out {
 			run, done, err := storedRun(s, fmt.Sprint(result.Number))
 			if err == nil {
-				err = writeReports(s, []string{file}, run)
+				err = writeReports(s, []string{file}, run, nil)
 				done()
 			}
 			if err != nil {

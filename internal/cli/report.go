@@ -78,7 +78,7 @@ func runReport(ctx context.Context, s *session, o *reportOptions, args []string)
 		run = stored
 	}
 	head := run.Run()
-	if err := writeReports(s, o.out, run); err != nil {
+	if err := writeReports(s, o.out, run, nil); err != nil {
 		return 0, err
 	}
 	switch {
@@ -162,8 +162,8 @@ func resultsAndReports(files []string) error {
 }
 
 // writeReports writes a run into files.
-func writeReports(s *session, files []string, run history.Finished) error {
-	o := report.Options{Masker: s.masker, Full: s.full}
+func writeReports(s *session, files []string, run history.Finished, doubted []*workbench.Doubted) error {
+	o := report.Options{Masker: s.masker, Full: s.full, Doubted: doubted}
 	if slices.ContainsFunc(files, report.TellsTrends) {
 		var err error
 		if o.Trends, err = trendsUpTo(s, run.Run()); err != nil {

@@ -123,6 +123,8 @@ func (o *runOptions) asked() (workbench.RunOptions, error) {
 		return out, usagef("take it out, or write -share 1/4", "-of has no effect without -share")
 	case o.tell == detailSummary && o.show != "":
 		return out, usagef("take one of them out", "-show has no effect with -detail summary")
+	case o.doubt && o.from != "":
+		return out, usagef("take one of them out", "-doubt judges whole rows again, and -from runs a part of them")
 	case o.jobs < 1 || o.jobs > mostJobs:
 		return out, usagef("", "-jobs takes a number from 1 to %d, not %d", mostJobs, o.jobs)
 	case o.repeat < 1:
@@ -220,7 +222,7 @@ func runSheets(ctx context.Context, s *session, o *runOptions, files []string) (
 		s.tell.printf("\n")
 		showDoubted(s.tell, one, false)
 	}
-	if err := writeReports(s, o.out, result.Finished); err != nil {
+	if err := writeReports(s, o.out, result.Finished, doubted); err != nil {
 		if result.Number > 0 {
 			s.tell.note("next: testbench report %d -out FILE   (the run itself is in the history)", result.Number)
 		}

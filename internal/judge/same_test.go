@@ -98,6 +98,7 @@ func TestSameAsFile(t *testing.T) {
 			assert.Equal(t, c.note, check.Note)
 			told := strings.Join(it.Last().Notes, "\n")
 			assert.Equal(t, strings.Contains(c.expect, "ta"), strings.Contains(told, "except: ta matches nothing"), told)
+			assert.NotContains(t, told, "except: at matches nothing")
 			assert.NotContains(t, check.Got, "unspoken")
 			if c.written != "" {
 				data, err := os.ReadFile(file)

@@ -79,6 +79,7 @@ type page struct {
 	TrendRuns      string // over which runs
 	MoreTrends     int
 	Down           []string
+	Doubted        []doubtedSheet
 	Sheets         []*history.Sheet
 	Timeline       template.HTML
 	TimelineRemark string
@@ -148,6 +149,7 @@ func (p *page) addTrends(t *history.Trends) {
 func newPage(run history.Finished, o Options) (*page, error) {
 	p := &page{Run: run.Run()}
 	p.addTrends(o.Trends)
+	p.Doubted = doubtedSheets(o.Doubted)
 	p.Sheets = p.Run.Sheets
 	p.Sentence, p.Tally = sentence(p.Run), tally(p.Run)
 	for i, s := range p.Sheets {

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"testbench/internal/doubt"
 	"testbench/internal/history"
 	"testbench/internal/result"
 	"testbench/internal/safefile"
@@ -79,6 +80,8 @@ type Options struct {
 	Full bool
 	// Trends are how the steps of the run fared up to it; nil where that is not known.
 	Trends *history.Trends
+	// Doubted tells of the sheets what their checks would notice; empty where that was not asked for.
+	Doubted []*doubt.Result
 	// received masks what steps received; nil where that is shown.
 	received *secret.Masker
 }

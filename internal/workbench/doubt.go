@@ -61,7 +61,7 @@ func (b *Bench) Doubt(ctx context.Context, o DoubtOptions) ([]*Doubted, error) {
 		runs = runs[at:]
 	}
 	if len(runs) == 0 {
-		return nil, session.WithTry("the history has no run of a sheet", "testbench run SHEET")
+		return nil, session.WithTry("the history has no run of a sheet", "run one first: testbench run SHEET")
 	}
 	if len(files) == 0 {
 		for _, of := range runs[0].Run().Sheets {
@@ -110,7 +110,7 @@ func doubtSheet(ctx context.Context, b *Bench, o DoubtOptions, runs []*history.S
 	}
 	if len(subject.Rows) == 0 {
 		return nil, session.WithTry(fmt.Sprintf("no row of %s passed and is recorded with its answers", file),
-			"testbench run "+file)
+			"run it first: testbench run "+file)
 	}
 	var err error
 	if subject.Sheet, err = openSheet(b, file); err != nil {
