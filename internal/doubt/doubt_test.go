@@ -27,7 +27,7 @@ import (
 )
 
 // newBench makes a bench of a sheet that asks a server of one answer.
-func newBench(t *testing.T, sheet string, serve http.HandlerFunc) *workbench.Bench {
+func newBench(t testing.TB, sheet string, serve http.HandlerFunc) *workbench.Bench {
 	t.Helper()
 	server := httptest.NewServer(serve)
 	t.Cleanup(server.Close)
@@ -344,4 +344,23 @@ func TestRulesOfTheHistory(t *testing.T) {
 		assert.Error(t, err)
 	}
 	assert.True(t, slices.ContainsFunc(all[0].Fields, func(f *doubt.Field) bool { return f.Path == "" && f.Noticed > 0 }))
+}
+
+// A sheet of fifty steps with an answer of twenty fields each.
+func BenchmarkFiftySteps(b *testing.B) {
+	var steps, members strings.Builder
+	for i := range 20 {
+		fmt.Fprintf(&members, `, "f%d": %d.5`, i, i)
+	}
+	for i := range 50 {
+		fmt.Fprintf(&steps, "  - step: s%d\n    request: GET ${base}/x\n    fields: {f0: 0.5, f1: is number}\n", i)
+	}
+	bench := newBench(b, "sheet: s\nsteps:\n"+steps.String(), serves(`{"id": 7`+members.String()+`}`))
+	_, err := bench.Run(b.Context(), []string{filepath.Join(bench.Dir, "sheet.yaml")}, workbench.RunOptions{})
+	require.NoError(b, err)
+	for b.Loop() {
+		all, err := bench.Doubt(b.Context(), workbench.DoubtOptions{})
+		require.NoError(b, err)
+		b.ReportMetric(float64(all[0].Tried), "changes")
+	}
 }

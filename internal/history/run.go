@@ -6,19 +6,11 @@
 package history
 
 import (
-	"bytes"
-	"compress/zlib"
-	"encoding/base64"
-	"encoding/binary"
-	"errors"
 	"fmt"
-	"io"
 	"iter"
 	"slices"
 	"strings"
 	"time"
-
-	"github.com/HdrHistogram/hdrhistogram-go"
 
 	"testbench/internal/exchange"
 	"testbench/internal/secret"
@@ -327,6 +319,8 @@ type Times struct {
 	P95       float64 `json:"p95"`
 	P99       float64 `json:"p99"`
 	Max       float64 `json:"max"`
+	// Few are the times in microseconds, in order, where there are 100 at most; of more there is the spread.
+	Few []int64 `json:"microseconds,omitempty"`
 	// Spread is the histogram of microseconds (HdrHistogram V2, compressed, Base64),
 	// so that the times of several shares can be put together.
 	Spread []byte `json:"spread,omitempty"`
@@ -339,6 +333,7 @@ type OwnTimes struct {
 	P50    float64 `json:"p50"` // milliseconds, as all that follow
 	P95    float64 `json:"p95"`
 	Max    float64 `json:"max"`
+	Few    []int64 `json:"microseconds,omitempty"`
 	Spread []byte  `json:"spread,omitempty"`
 }
 
@@ -347,146 +342,6 @@ const (
 	longest = int64(time.Hour / time.Microsecond)
 	digits  = 3
 )
-
-// Histogram takes the times of one step.
-type Histogram struct {
-	step             string
-	hist             *hdrhistogram.Histogram
-	own              *hdrhistogram.Histogram // without what rows were late by; nil where none was
-	exchanges, tries int64
-}
-
-// NewHistogram begins to take the times of a step.
-func NewHistogram(step string) *Histogram {
-	return &Histogram{step: step, hist: hdrhistogram.New(1, longest, digits)}
-}
-
-// Measure is what one step came to.
-type Measure struct {
-	Took      time.Duration // its last exchange
-	Late      time.Duration // by how much it was begun late, where a rate says when it was due
-	Exchanges int
-	Tries     int // 0 for one
-}
-
-// Add adds what a step came to. Its time counts from when it was due.
-func (w *Histogram) Add(m Measure) {
-	if m.Late > 0 && w.own == nil {
-		w.own = hdrhistogram.Import(w.hist.Export())
-	}
-	record(w.hist, m.Took+m.Late)
-	if w.own != nil {
-		record(w.own, m.Took)
-	}
-	w.exchanges += int64(m.Exchanges)
-	w.tries += int64(max(m.Tries, 1))
-}
-
-func record(hist *hdrhistogram.Histogram, took time.Duration) {
-	_ = hist.RecordValue(min(max(int64(took/time.Microsecond), 1), longest))
-}
-
-// Merge adds the times of another machine or run.
-func (w *Histogram) Merge(t *Times) error {
-	other, err := decode(t.Spread)
-	if err != nil {
-		return fmt.Errorf("the times of %s: %w", t.Step, err)
-	}
-	own := other
-	if t.Own != nil {
-		if own, err = decode(t.Own.Spread); err != nil {
-			return fmt.Errorf("the times of %s: %w", t.Step, err)
-		}
-		if w.own == nil {
-			w.own = hdrhistogram.Import(w.hist.Export())
-		}
-	}
-	if w.own != nil {
-		w.own.Merge(own)
-	}
-	w.hist.Merge(other)
-	w.exchanges += t.Exchanges
-	w.tries += t.Tries
-	return nil
-}
-
-// decode reads a histogram that was written.
-func decode(spread []byte) (*hdrhistogram.Histogram, error) {
-	if err := checkSpread(spread); err != nil {
-		return nil, err
-	}
-	return hdrhistogram.Decode(spread)
-}
-
-// mostSpread bounds a histogram unpacked; ours have some 30,000 counts of a few bytes.
-const mostSpread = 1 << 20
-
-// checkSpread looks at a histogram before it is unpacked: one that says it is of another
-// kind could ask for any amount of memory (HdrHistogram V2: cookie, length, offset,
-// digits, lowest, highest, ratio).
-func checkSpread(spread []byte) error {
-	packed, err := base64.StdEncoding.DecodeString(string(spread))
-	if err != nil || len(packed) < 8 {
-		return errors.New("the histogram is damaged")
-	}
-	reader, err := zlib.NewReader(bytes.NewReader(packed[8:]))
-	if err != nil {
-		return errors.New("the histogram is damaged")
-	}
-	data, err := io.ReadAll(io.LimitReader(reader, mostSpread+1))
-	if err != nil || len(data) < 40 || len(data) > mostSpread {
-		return errors.New("the histogram is damaged")
-	}
-	number := binary.BigEndian
-	if length := number.Uint32(data[4:]); int(length) != len(data)-40 || number.Uint32(data[8:]) != 0 ||
-		number.Uint32(data[12:]) != digits || number.Uint64(data[16:]) != 1 ||
-		number.Uint64(data[24:]) != uint64(longest) {
-		return errors.New("the histogram is of another kind")
-	}
-	return nil
-}
-
-// Step is the step whose times are taken.
-func (w *Histogram) Step() string { return w.step }
-
-// Count is how many times were taken.
-func (w *Histogram) Count() int64 { return w.hist.TotalCount() }
-
-// At is the time below which so much of a hundred stays.
-func (w *Histogram) Percentile(percent float64) time.Duration {
-	return time.Duration(w.hist.ValueAtPercentile(percent)) * time.Microsecond
-}
-
-// Times sums the times up; over is how long they were taken.
-func (w *Histogram) Times(over time.Duration) *Times {
-	at := func(percent float64) float64 { return float64(w.hist.ValueAtPercentile(percent)) / 1000 }
-	t := &Times{
-		Step: w.step, Count: w.hist.TotalCount(), P50: at(50), P90: at(90), P95: at(95), P99: at(99),
-		Max: float64(w.hist.Max()) / 1000, Exchanges: w.exchanges, Tries: w.tries,
-	}
-	if w.own != nil {
-		t.Own = &OwnTimes{
-			P50: float64(w.own.ValueAtPercentile(50)) / 1000, P95: float64(w.own.ValueAtPercentile(95)) / 1000,
-			Max: float64(w.own.Max()) / 1000,
-		}
-		t.Own.Spread, _ = w.own.Encode(hdrhistogram.V2CompressedEncodingCookieBase)
-	}
-	if over > 0 {
-		t.PerSecond = float64(t.Count) / over.Seconds()
-	}
-	t.Spread, _ = w.hist.Encode(hdrhistogram.V2CompressedEncodingCookieBase)
-	return t
-}
-
-// Percentiles gives a way to the time, in milliseconds, below which so much of a hundred
-// stays. It fails for a histogram that is damaged.
-func (t *Times) Percentiles() (func(percent float64) float64, error) {
-	w := NewHistogram(t.Step)
-	if err := w.Merge(t); err != nil {
-		return nil, err
-	}
-	return func(percent float64) float64 { return float64(w.hist.ValueAtPercentile(percent)) / 1000 }, nil
-}
 
 // Finished is a run with a way to its rows: out of a database, a file or memory.
 type Finished interface {
