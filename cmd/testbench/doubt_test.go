@@ -54,3 +54,58 @@ func TestDoubtCommand(t *testing.T) {
 	assert.Equal(t, []int{20, before.Of}, []int{sample.Tried, sample.Of})
 	assert.Contains(t, strings.Join(strings.Fields(p.run("doubt", "sheets/03-intake.yaml", "-most", "20").stdout), " "), "a sample of 20 of")
 }
+
+// What of the demo's contracts two sheets touch, counted by hand.
+func TestCoverCommand(t *testing.T) {
+	t.Parallel()
+	p, _ := newBench(t)
+	p.cases([]commandCase{
+		{"cover stores", 0, []string{"no sheet was run yet"}},
+		{"run sheets/01-search.yaml sheets/02-grading.yaml", 0, nil},
+		{"cover stores -least 90%", 1, []string{"move: never called", "testbench draft stores move -as step", "-least asks for 90 %"}},
+		{"cover stores -least 10", 0, []string{"by run 1"}},
+		{"cover nothing", 2, []string{`there is no service, and no file, "nothing"`}},
+		{"cover -runs 0", 2, []string{"-runs takes a number from 1"}},
+		{"cover stores -site moon", 2, []string{"no run in the history has the site moon"}},
+		{"draft stores move -as step", 0, []string{"call: stores/move"}},
+	})
+	var found []struct {
+		Service    string
+		Operations []struct {
+			Operation string
+			Calls     int
+			Things    []struct {
+				Kind  string
+				Count int
+			}
+		}
+	}
+	o := p.run("cover", "stores", "lab", "-json")
+	require.NoError(t, json.Unmarshal([]byte(o.stdout), &found), o.all())
+	counts := map[string][6][2]int{}
+	for _, s := range found {
+		for _, op := range s.Operations {
+			var row [6][2]int
+			for _, thing := range op.Things {
+				at := map[string]int{"answer": 0, "given": 1, "left out": 2, "value": 3, "came": 4, "judged": 5}
+				if i, is := at[thing.Kind]; is {
+					row[i][1]++
+					if thing.Count > 0 {
+						row[i][0]++
+					}
+				}
+			}
+			counts[s.Service+"/"+op.Operation] = row
+		}
+	}
+	assert.Equal(t, map[string][6][2]int{
+		// answers, given, left out, values, came, judged
+		"stores/search":        {{1, 4}, {3, 7}, {4, 6}, {3, 14}, {15, 15}, {7, 15}},
+		"stores/lot":           {{1, 5}, {2, 2}, {0, 0}, {1, 2}, {10, 10}, {5, 10}},
+		"stores/move":          {{0, 7}, {0, 1}, {0, 0}, {0, 0}, {0, 0}, {0, 0}},
+		"lab/GradeLot":         {{1, 2}, {5, 5}, {3, 3}, {0, 0}, {8, 8}, {4, 8}},
+		"lab/ConvertIndex":     {{1, 2}, {1, 1}, {0, 0}, {0, 0}, {2, 2}, {1, 2}},
+		"lab/RegisterAnalysis": {{1, 2}, {12, 15}, {3, 8}, {2, 3}, {4, 4}, {3, 4}},
+		"lab/FileCertificate":  {{1, 2}, {2, 2}, {0, 0}, {0, 0}, {3, 3}, {2, 3}},
+	}, counts)
+}

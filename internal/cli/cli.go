@@ -57,7 +57,7 @@ func commands() []*command {
 		draftCommand(), callCommand(),
 		fieldsCommand(), proposeCommand(), compareCommand(), watchCommand(),
 		runCommand(), doubtCommand(), probeCommand(), vetCommand(), validateCommand(),
-		historyCommand(), reportCommand(), schemaCommand(), handoverCommand(), bridgeCommand(),
+		historyCommand(), coverCommand(), reportCommand(), schemaCommand(), handoverCommand(), bridgeCommand(),
 		standinCommand(),
 		helpCommand(), completionCommand(), versionCommand(),
 	}

@@ -15,10 +15,26 @@ import (
 )
 
 type doubtOptions struct {
-	least float64 // per cent; 0 for none
+	least part
 	most  int
 	all   bool
 	into  string
+	out   list
+}
+
+// part is a part of a whole, in per cent, as an option takes it: 80%. The zero value asks for nothing.
+type part float64
+
+func (p *part) String() string { return "" }
+
+// Set reads it.
+func (p *part) Set(text string) error {
+	number, err := strconv.ParseFloat(strings.TrimSuffix(text, "%"), 64)
+	if err != nil || number <= 0 || number > 100 {
+		return fmt.Errorf("-least takes a part from 1%% to 100%%, not %q", text)
+	}
+	*p = part(number)
+	return nil
 }
 
 func doubtCommand() *command {
@@ -32,16 +48,10 @@ func doubtCommand() *command {
 		},
 		options: func(f *flag.FlagSet) any {
 			o := &doubtOptions{}
-			f.Func("least", "exit status 1 where fewer changes of a sheet are noticed: 80%", func(text string) error {
-				number, err := strconv.ParseFloat(strings.TrimSuffix(text, "%"), 64)
-				if err != nil || number <= 0 || number > 100 {
-					return fmt.Errorf("-least takes a part from 1%% to 100%%, not %q", text)
-				}
-				o.least = number
-				return nil
-			})
+			f.Var(&o.least, "least", "exit status 1 where fewer changes of a sheet are noticed: 80%")
 			f.IntVar(&o.most, "most", workbench.MostChanges, "how many changes of a sheet are tried; of more a sample is")
 			f.BoolVar(&o.all, "all", false, "show all fields with changes that nobody notices")
+			f.Var(&o.out, "out", "the run as a `page` (.html) with this in it; repeatable")
 			f.StringVar(&o.into, "into", "", "put the rules that would notice into this `sheet`")
 			return o
 		},
@@ -55,6 +65,9 @@ func runDoubt(ctx context.Context, s *session, o *doubtOptions, args []string) (
 	asked := workbench.DoubtOptions{Options: s.options(), Most: o.most}
 	if o.most < 1 {
 		return 0, usagef("", "-most takes a number from 1")
+	}
+	if err := pagesOnly(o.out); err != nil {
+		return 0, err
 	}
 	bench, err := s.open()
 	if err != nil {
@@ -81,6 +94,11 @@ func runDoubt(ctx context.Context, s *session, o *doubtOptions, args []string) (
 			return 0, err
 		}
 	}
+	if len(doubted) > 0 {
+		if err := writePages(s, o.out, doubted[0].Run, report.Options{Doubted: doubted}); err != nil {
+			return 0, err
+		}
+	}
 	if s.common.json {
 		if err := jsonList(s.tell, doubted); err != nil {
 			return 0, err
@@ -91,7 +109,7 @@ func runDoubt(ctx context.Context, s *session, o *doubtOptions, args []string) (
 		if !s.common.json {
 			showDoubted(s.tell, one, o.all)
 		}
-		if 100*one.Share() < o.least {
+		if 100*one.Share() < float64(o.least) {
 			status = ExitFailed
 			s.tell.note("%s: noticed %s, and -least asks for %g %%", one.File, report.Percent(one.Share()), o.least)
 		}

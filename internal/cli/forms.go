@@ -156,8 +156,8 @@ var forms = map[string][]form{
 			sending)},
 	},
 	"doubt": {
-		{"with -json", with("json"), take("least most into json", atSite)},
-		{"", always, take("least most all into", atSite)},
+		{"with -json", with("json"), take("least most into out json", atSite)},
+		{"", always, take("least most all into out", atSite)},
 	},
 	"probe": {
 		{"with -as sheet, of a step", func(u used) bool {
@@ -181,6 +181,10 @@ var forms = map[string][]form{
 		}, take("json bench")},
 		{"of an exchange", func(u used) bool { return len(u.args) > 0 }, take("full json bench")},
 		{"", always, take("most site json bench")},
+	},
+	"cover": {
+		{"with -json", with("json"), take("runs least out json", atSite, reading)},
+		{"", always, take("runs least all out", atSite, reading)},
 	},
 	"report": {
 		{"with -json", with("json"), take("merge out full json bench")},

@@ -70,7 +70,8 @@ var ways = map[string][]string{
 	"probe of a step":                 {"sheets/01-search.yaml", "details", "-only", "missing"},
 	"probe with -as sheet":            {"stores/search", "grade=A", "-as", "sheet", "-only", "missing"},
 	"probe with -as sheet, of a step": {"sheets/01-search.yaml", "the lots", "-as", "sheet"},
-	"doubt":                           {"sheets/01-search.yaml"}, "doubt with -json": {"sheets/01-search.yaml", "-json"},
+	"cover":                           {"stores"}, "cover with -json": {"stores", "-json"},
+	"doubt": {"sheets/01-search.yaml"}, "doubt with -json": {"sheets/01-search.yaml", "-json"},
 	"history": {}, "history with -prune": {"-prune", "99"}, "history with -steps": {"-steps"},
 	"history with -values": {"-values", "total"}, "history with -import": {"-import", "s1.json"}, "history with -export": {"-export", "nights"},
 	"history of a run": {"1"}, "history of an exchange": {"1.1"},
@@ -256,7 +257,8 @@ var differing = map[string][]string{
 	"watch pick": {"-pick", "depot"}, "watch alarm": {"-alarm", "depot: north"}, "watch out": {"-out", "w.csv"}, "watch login": {"-login", "none"},
 	"run step": {"-step", "details"}, "run tag": {"-tag", "lookout"}, "run rows": {"-rows", "2"}, "run stop": nil, "run accept": nil,
 	"run dry": {"-dry"}, "run doubt": {"-doubt"}, "doubt least": {"-least", "99%"}, "doubt most": {"-most", "5"},
-	"doubt all": {"-all"}, "doubt into": {"-into", "sheets/01-search.yaml"},
+	"doubt all": {"-all"}, "doubt out": {"-out", "d.html"}, "cover out": {"-out", "c.html"}, "cover runs": {"-runs", "1"}, "cover least": {"-least", "99%"},
+	"cover all": {"-all"}, "doubt into": {"-into", "sheets/01-search.yaml"},
 	"run out": {"-out", "r.csv"}, "run show": {"-show", "sent"}, "run full": nil, "run detail": {"-detail", "failures"},
 	"run jobs": nil, "run rate": nil,
 	"run repeat": {"-repeat", "2"}, "run for": {"-for", "1ms"}, "run share": nil, "run of": {"-of", "x"},
@@ -275,7 +277,7 @@ func TestOptionsHaveAnEffect(t *testing.T) {
 	w := newWorkplace(t)
 	for _, name := range []string{
 		"call", "vet", "fields", "compare of answers", "survey", "draft", "validate", "watch",
-		"run without -show", "doubt", "history", "report", "handover", "token",
+		"run without -show", "doubt", "cover", "history", "report", "handover", "token",
 	} {
 		command, formName, _ := strings.Cut(name, " ")
 		for _, f := range forms[command] {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"testbench/internal/probe"
+	"testbench/internal/report"
 	"testbench/internal/safefile"
 	"testbench/internal/sheet"
 	"testbench/internal/suggest"
@@ -172,7 +173,7 @@ func finishProbe(s *session, bench *workbench.Bench, o *probeOptions, table *pro
 		for _, file := range o.out {
 			run, done, err := storedRun(s, fmt.Sprint(result.Number))
 			if err == nil {
-				err = writeReports(s, []string{file}, run, nil)
+				err = writeReports(s, []string{file}, run, report.Options{})
 				done()
 			}
 			if err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -78,7 +79,7 @@ func runReport(ctx context.Context, s *session, o *reportOptions, args []string)
 		run = stored
 	}
 	head := run.Run()
-	if err := writeReports(s, o.out, run, nil); err != nil {
+	if err := writeReports(s, o.out, run, report.Options{}); err != nil {
 		return 0, err
 	}
 	switch {
@@ -161,9 +162,36 @@ func resultsAndReports(files []string) error {
 	return reportNames(files)
 }
 
-// writeReports writes a run into files.
-func writeReports(s *session, files []string, run history.Finished, doubted []*workbench.Doubted) error {
-	o := report.Options{Masker: s.masker, Full: s.full, Doubted: doubted}
+// pagesOnly refuses reports of a form that has no place for what a command tells beside the run.
+func pagesOnly(files []string) error {
+	for _, file := range files {
+		if !strings.EqualFold(filepath.Ext(file), ".html") {
+			return usagef("-out report.html", "-out %s: this is a part of the page, and the page is .html", file)
+		}
+	}
+	return reportNames(files)
+}
+
+// writePages writes a run of the history as pages, with what the options hold beside it.
+func writePages(s *session, files []string, number int, o report.Options) error {
+	if len(files) == 0 {
+		return nil
+	}
+	_, store, err := s.history()
+	if err != nil {
+		return err
+	}
+	defer func() { _ = store.Close() }()
+	run, err := store.Get(number)
+	if err != nil {
+		return err
+	}
+	return writeReports(s, files, run, o)
+}
+
+// writeReports writes a run into files, with what the options hold beside it.
+func writeReports(s *session, files []string, run history.Finished, o report.Options) error {
+	o.Masker, o.Full = s.masker, s.full
 	if slices.ContainsFunc(files, report.TellsTrends) {
 		var err error
 		if o.Trends, err = trendsUpTo(s, run.Run()); err != nil {

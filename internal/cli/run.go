@@ -222,7 +222,7 @@ func runSheets(ctx context.Context, s *session, o *runOptions, files []string) (
 		s.tell.printf("\n")
 		showDoubted(s.tell, one, false)
 	}
-	if err := writeReports(s, o.out, result.Finished, doubted); err != nil {
+	if err := writeReports(s, o.out, result.Finished, report.Options{Doubted: doubted}); err != nil {
 		if result.Number > 0 {
 			s.tell.note("next: testbench report %d -out FILE   (the run itself is in the history)", result.Number)
 		}

@@ -28,6 +28,8 @@ type Operation interface {
 	// programs read it.
 	Outline(depth int) *Outline
 	Form(depth int) map[string]any
+	// Parts are what of it a call can touch; without the fields of bodies unless these are asked for.
+	Parts(fields bool) Parts
 	// Draft writes the skeleton of a request or an answer.
 	Draft(o DraftOptions) (*Draft, error)
 	// Amend gives it with what a bench says of it beyond its contract.

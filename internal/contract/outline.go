@@ -171,7 +171,7 @@ func rowsIn(o *Endpoint, place In, depth int) []schema.Row {
 func (p *Parameter) row() schema.Row {
 	row := schema.Row{
 		Path: p.Name, Name: p.Name, Required: p.Required, Type: p.Kind,
-		Default: shown(p.Default), Fixed: shown(p.Fixed), Example: shown(p.Example), About: p.About,
+		Default: shown(p.Default), Fixed: shown(p.Fixed), Example: shown(p.Example), About: p.About, Only: p.OneOf,
 	}
 	switch {
 	case p.Computed != "" && p.Fixed != nil:
@@ -183,7 +183,7 @@ func (p *Parameter) row() schema.Row {
 		row.Type = "one of " + strings.Join(p.OneOf, ", ")
 	}
 	if p.Schema != nil {
-		row.Type = p.Schema.Words()
+		row.Type, row.Only = p.Schema.Words(), schema.OnlyOf(p.Schema)
 		if d, ok := p.Schema.(interface{ DefaultText() string }); ok && d.DefaultText() != "" {
 			row.Default = d.DefaultText()
 		}

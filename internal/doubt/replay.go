@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"net/url"
 	"regexp"
 	"slices"
 	"strings"
@@ -88,8 +87,8 @@ func OfHistory(rows ...*history.Row) *Recorded {
 		for _, step := range row.Steps {
 			one := &recordedStep{}
 			for _, e := range step.Exchanges {
-				one.cut = one.cut || inPart.MatchString(string(e.Body))
-				one.exchanges = append(one.exchanges, recordOf(&e))
+				one.cut = one.cut || !history.IsWhole(e.Body)
+				one.exchanges = append(one.exchanges, e.Record())
 			}
 			one.exchanges = judgedOnes(one.exchanges)
 			if step.Got != "" {
@@ -103,9 +102,6 @@ func OfHistory(rows ...*history.Row) *Recorded {
 	return out.learn()
 }
 
-// inPart is what the history has of a body that is not text, or is long.
-var inPart = regexp.MustCompile(`^\(\d+ bytes that are not UTF-8 text\)$|\n… \(\d+ of \d+ bytes shown\)$`)
-
 // judgedOnes are the exchanges that steps saw: of one that was asked for again with a login, the last.
 func judgedOnes(all []*exchange.Record) []*exchange.Record {
 	return slices.DeleteFunc(slices.Clone(all), func(e *exchange.Record) bool {
@@ -113,38 +109,6 @@ func judgedOnes(all []*exchange.Record) []*exchange.Record {
 		return e.Answer != nil && e.Answer.Status == http.StatusUnauthorized && next < len(all) &&
 			all[next].Request.Method == e.Request.Method && all[next].Request.URL.String() == e.Request.URL.String()
 	})
-}
-
-// recordOf is an exchange of the history as judging takes it.
-func recordOf(e *history.Exchange) *exchange.Record {
-	header := func(masked map[string][]secret.Text) http.Header {
-		out := http.Header{}
-		for name, values := range masked {
-			for _, value := range values {
-				out.Add(name, string(value))
-			}
-		}
-		return out
-	}
-	r := &exchange.Record{
-		Request: &exchange.Request{
-			Method: e.Request.Method, Header: header(e.Request.Headers), Body: []byte(e.Request.Body),
-		},
-		Started: e.Started, Phases: exchange.PhasesOf(e.Phases), TLS: e.TLS,
-	}
-	r.Phases.Total = time.Duration(e.Milliseconds * float64(time.Millisecond))
-	if r.Request.URL, _ = url.Parse(string(e.Request.Address)); r.Request.URL == nil {
-		r.Request.URL = &url.URL{}
-	}
-	if e.Failure != "" {
-		r.Failure = &exchange.Failure{Kind: exchange.Unreachable, Message: string(e.Failure)}
-	}
-	if e.Status > 0 {
-		r.Answer = &exchange.Answer{
-			Status: e.Status, Reason: string(e.Reason), Proto: e.Protocol, Header: header(e.Headers), Body: []byte(e.Body),
-		}
-	}
-	return r
 }
 
 // place is an answer of a row: of a step, the one after so many others.

@@ -20,6 +20,7 @@ type Result struct {
 	Sheet   string   `json:"sheet"`
 	File    string   `json:"file"`
 	Site    string   `json:"site"`
+	Run     int      `json:"run,omitempty"`        // in the history; 0 for answers in memory
 	Rows    int      `json:"rows"`                 // whose answers were changed
 	Noticed int      `json:"noticed"`              // changes that some check noticed
 	Missed  int      `json:"missed"`               // and that none did

@@ -21,6 +21,18 @@ var unjudged = []string{
 	"propertyNames", "patternProperties", "minProperties", "maxProperties", "prefixItems", "discriminator",
 }
 
+// Only are the values that the schema takes alone, or takes as the elements of a list; nil where there are others.
+func (s *Schema) Only() []string {
+	h := shapeOf(s.compiled)
+	if only := h.only(); only != nil || !h.takes("array") {
+		return only
+	}
+	if items := s.items(); items != nil {
+		return shapeOf(items.compiled).only()
+	}
+	return nil
+}
+
 // Shape says what the schema takes.
 func (s *Schema) Shape() *schema.Shape {
 	h := shapeOf(s.compiled)

@@ -179,7 +179,7 @@ func (o *outliner) inside(s *Schema, depth int, path string) {
 		h := shapeOf(p.schema.compiled)
 		row := schema.Row{
 			Depth: depth, Path: schema.Below(path, p.name), Name: p.name, Type: p.schema.Words(), Required: p.required,
-			Nillable: h.isNullable(p.schema.compiled), About: p.schema.about(),
+			Nillable: h.isNullable(p.schema.compiled), About: p.schema.about(), Only: schema.OnlyOf(p.schema),
 		}
 		if !p.required {
 			row.Occurs = "may be left out"

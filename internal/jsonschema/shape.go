@@ -131,6 +131,19 @@ func (h *shape) allowed() []any {
 	return nil
 }
 
+// only are the values that are taken alone, as texts; nil for any.
+func (h *shape) only() []string {
+	var only []string
+	for _, v := range h.allowed() {
+		if text, ok := v.(string); ok {
+			only = append(only, text)
+			continue
+		}
+		only = append(only, bare(v))
+	}
+	return only
+}
+
 // takes says whether values of a type are taken.
 func (h *shape) takes(name string) bool {
 	types := h.types()

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"testbench/internal/cover"
 	"testbench/internal/doubt"
 )
 
@@ -41,6 +42,15 @@ func (f guardedField) Said() string { return strings.Join(f.Words, "; ") }
 
 // WouldNotice are the rules that would.
 func (f guardedField) WouldNotice() string { return strings.Join(f.Rules, "; ") }
+
+// touched says how much of some kind of an operation was touched; empty where it has none.
+func touched(o *cover.Operation, kind string) string {
+	touched, of := o.Touched(cover.Kind(kind))
+	if of == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%d of %d", touched, of)
+}
 
 // doubtedSheets lays results out as trees.
 func doubtedSheets(all []*doubt.Result) []doubtedSheet {

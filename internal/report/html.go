@@ -10,6 +10,7 @@ import (
 	"strings"
 	"unicode"
 
+	"testbench/internal/cover"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/history"
@@ -48,6 +49,8 @@ func HTML(to io.Writer, run history.Finished, o Options) error {
 		"sign":    signOf,
 		"night":   nightSign,
 		"subject": subjectOf,
+		"percent": Percent,
+		"touched": touched,
 		"style":   func() template.CSS { return template.CSS(pageStyle) },
 		"script":  func() template.JS { return template.JS(pageScript) },
 	}).Parse(pageText)
@@ -80,6 +83,7 @@ type page struct {
 	MoreTrends     int
 	Down           []string
 	Doubted        []doubtedSheet
+	Covered        []*cover.Service
 	Sheets         []*history.Sheet
 	Timeline       template.HTML
 	TimelineRemark string
@@ -149,7 +153,7 @@ func (p *page) addTrends(t *history.Trends) {
 func newPage(run history.Finished, o Options) (*page, error) {
 	p := &page{Run: run.Run()}
 	p.addTrends(o.Trends)
-	p.Doubted = doubtedSheets(o.Doubted)
+	p.Doubted, p.Covered = doubtedSheets(o.Doubted), o.Covered
 	p.Sheets = p.Run.Sheets
 	p.Sentence, p.Tally = sentence(p.Run), tally(p.Run)
 	for i, s := range p.Sheets {

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"testbench/internal/cover"
 	"testbench/internal/doubt"
 	"testbench/internal/history"
 	"testbench/internal/result"
@@ -82,6 +83,8 @@ type Options struct {
 	Trends *history.Trends
 	// Doubted tells of the sheets what their checks would notice; empty where that was not asked for.
 	Doubted []*doubt.Result
+	// Covered tells what of contracts runs have touched; empty where that was not asked for.
+	Covered []*cover.Service
 	// received masks what steps received; nil where that is shown.
 	received *secret.Masker
 }

@@ -34,7 +34,9 @@ type Row struct {
 	Occurs   string `json:"occurs,omitempty"` // "" for exactly once, else in words
 	Required bool   `json:"required"`
 	Choice   string `json:"one_of,omitempty"` // the names of which this is one
-	Nillable bool   `json:"nullable,omitempty"`
+	// Only are the values of which it is one, or of which each of its elements is; nil for others.
+	Only     []string `json:"-"`
+	Nillable bool     `json:"nullable,omitempty"`
 	Default  string `json:"default,omitempty"`
 	Fixed    string `json:"fixed,omitempty"`
 	Example  string `json:"example,omitempty"`

@@ -69,3 +69,12 @@ type ShapeField struct {
 	Deprecated bool
 	Shape      func() *Shape
 }
+
+// OnlyOf are the values of which one of a type is, or of which each element of a list is; nil for others, and where
+// the type does not tell.
+func OnlyOf(t Type) []string {
+	if telling, ok := t.(interface{ Only() []string }); ok {
+		return telling.Only()
+	}
+	return nil
+}

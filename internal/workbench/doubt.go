@@ -84,13 +84,14 @@ func (b *Bench) Doubt(ctx context.Context, o DoubtOptions) ([]*Doubted, error) {
 // doubtSheet doubts the newest answers of a sheet that are recorded in full.
 func doubtSheet(ctx context.Context, b *Bench, o DoubtOptions, runs []*history.Stored, file string) (*Doubted, error) {
 	subject := &doubt.Subject{Bench: b.inner, Options: o.Options}
+	of := 0 // the number of the run
 	for _, stored := range runs {
 		order := stored.Run().Order
 		if isPart := len(order.Steps)+len(order.Tags) > 0; isPart && stored.Run().Number != o.Run {
 			continue
 		}
-		for i, of := range stored.Run().Sheets {
-			if of.File != file || subject.Options.Site != "" && of.Site != subject.Options.Site {
+		for i, one := range stored.Run().Sheets {
+			if one.File != file || subject.Options.Site != "" && one.Site != subject.Options.Site {
 				continue
 			}
 			rows, err := recordedRows(stored, i)
@@ -98,7 +99,7 @@ func doubtSheet(ctx context.Context, b *Bench, o DoubtOptions, runs []*history.S
 			case err != nil:
 				return nil, err
 			case len(rows) > 0 && len(subject.Rows) == 0:
-				subject.Rows, subject.Options.Site = rows, of.Site
+				of, subject.Rows, subject.Options.Site = stored.Run().Number, rows, one.Site
 				subject.Steps, subject.Tags = order.Steps, order.Tags
 			default:
 				subject.Earlier = append(subject.Earlier, rows...)
@@ -116,7 +117,11 @@ func doubtSheet(ctx context.Context, b *Bench, o DoubtOptions, runs []*history.S
 	if subject.Sheet, err = openSheet(b, file); err != nil {
 		return nil, err
 	}
-	return doubt.Doubt(ctx, subject, doubtLimits(o.Most))
+	doubted, err := doubt.Doubt(ctx, subject, doubtLimits(o.Most))
+	if err == nil {
+		doubted.Run = of
+	}
+	return doubted, err
 }
 
 func doubtLimits(most int) doubt.Options {

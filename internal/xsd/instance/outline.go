@@ -47,7 +47,7 @@ func (o *outliner) inside(t xsd.Type, depth int, path string) {
 	for _, use := range c.Attributes {
 		row := schema.Row{
 			Depth: depth, Path: below(path, use.Name.Local), Name: "@" + use.Name.Local,
-			Type: use.Type.FacetWords(), Required: use.Required, About: use.Documentation,
+			Type: use.Type.FacetWords(), Required: use.Required, About: use.Documentation, Only: only(use.Type),
 		}
 		if !use.Required {
 			row.Occurs = "may be left out"
@@ -124,7 +124,7 @@ func (o *outliner) element(e *xsd.Element, p *xsd.Particle, depth int, path stri
 	}
 	switch t := e.Type.(type) {
 	case *xsd.SimpleType:
-		row.Type = t.FacetWords()
+		row.Type, row.Only = t.FacetWords(), only(t)
 	case *xsd.ComplexType:
 		switch {
 		case t == xsd.AnyType():
@@ -132,7 +132,7 @@ func (o *outliner) element(e *xsd.Element, p *xsd.Particle, depth int, path stri
 		case t.ArrayOf != nil:
 			row.Type = "array of " + t.ArrayOf.String()
 		case t.Content == xsd.SimpleContent:
-			row.Type = t.Simple.FacetWords()
+			row.Type, row.Only = t.Simple.FacetWords(), only(t.Simple)
 		case t.Content == xsd.MixedContent:
 			row.Type = "text with elements in it"
 		}
@@ -181,4 +181,13 @@ func (o *outliner) derived(base *xsd.ComplexType, depth int, path string) {
 		}
 		o.rows = o.rows[:from+len(added)]
 	}
+}
+
+// only are the values that a simple type has alone; nil where it has others.
+func only(t *xsd.SimpleType) []string {
+	var values []string
+	for _, one := range t.Enumeration {
+		values = append(values, one.Text)
+	}
+	return values
 }
