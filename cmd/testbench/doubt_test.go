@@ -55,6 +55,32 @@ func TestDoubtCommand(t *testing.T) {
 	assert.Contains(t, strings.Join(strings.Fields(p.run("doubt", "sheets/03-intake.yaml", "-most", "20").stdout), " "), "a sample of 20 of")
 }
 
+// What came and is not described is put into bench.yaml, where that describes the operation.
+func TestCoverInto(t *testing.T) {
+	t.Parallel()
+	p := newEcho(t, echoing(t, func(string) {}))
+	p.write("bench.yaml", p.read("bench.yaml")[:strings.Index(p.read("bench.yaml"), "services:")]+`services:
+  echo:
+    address: ${base}
+    operations:
+      one:
+        request: GET /{id}
+        path: {id: {kind: integer}}
+        statuses:
+          404: no such one   # as they say
+        reads: true
+`)
+	p.write("sheets/s.yaml", "sheet: s\nsteps:\n  - step: one\n    call: echo/one\n    contract: off\n    fill: {id: 7}\n")
+	p.cases([]commandCase{
+		{"run sheets/s.yaml", 0, nil},
+		{"cover -into sheets/s.yaml", 2, []string{"cover puts something into bench.yaml alone"}},
+		{"cover echo -into bench.yaml", 0, []string{"one 200: is not described   1.1", "1 put into bench.yaml"}},
+		{"vet", 0, nil},
+		{"cover echo -into bench.yaml", 0, []string{"0 put into bench.yaml", "1 of 2"}},
+	})
+	assert.Contains(t, p.read("bench.yaml"), "          404: no such one   # as they say\n          200: OK, seen in 1.1\n        reads: true\n")
+}
+
 // What of the demo's contracts two sheets touch, counted by hand.
 func TestCoverCommand(t *testing.T) {
 	t.Parallel()

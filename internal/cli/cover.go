@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"path/filepath"
 	"strings"
 
 	"testbench/internal/cover"
@@ -16,6 +17,7 @@ type coverOptions struct {
 	least part
 	all   bool
 	out   list
+	into  string
 }
 
 func coverCommand() *command {
@@ -30,6 +32,8 @@ func coverCommand() *command {
 			o := &coverOptions{}
 			f.IntVar(&o.runs, "runs", 20, "how many runs are looked at, the newest ones")
 			f.Var(&o.least, "least", "exit status 1 where less of a contract was touched: 60%")
+			f.StringVar(&o.into, "into", "",
+				"put statuses that came into the operations that this `file` describes with statuses: bench.yaml")
 			f.Var(&o.out, "out", "the newest of the runs as a `page` (.html) with this in it; repeatable")
 			f.BoolVar(&o.all, "all", false, "list all that was never touched, and all remarks")
 			return o
@@ -43,6 +47,10 @@ func coverCommand() *command {
 func runCover(ctx context.Context, s *session, o *coverOptions, args []string) (int, error) {
 	if o.runs < 1 {
 		return 0, usagef("", "-runs takes a number from 1")
+	}
+	if o.into != "" && filepath.Base(o.into) != "bench.yaml" {
+		return 0, usagef("-into bench.yaml", "-into %s: cover puts something into bench.yaml alone; contracts are others' files",
+			o.into)
 	}
 	if err := pagesOnly(o.out); err != nil {
 		return 0, err
@@ -59,6 +67,13 @@ func runCover(ctx context.Context, s *session, o *coverOptions, args []string) (
 		if err := writePages(s, o.out, runs[0].Number, report.Options{Covered: covered}); err != nil {
 			return 0, err
 		}
+	}
+	if o.into != "" {
+		put, err := bench.PutStatuses(covered)
+		if err != nil {
+			return 0, err
+		}
+		s.tell.note("%d put into bench.yaml", put)
 	}
 	status := ExitPassed
 	if s.common.json {

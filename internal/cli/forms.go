@@ -183,8 +183,8 @@ var forms = map[string][]form{
 		{"", always, take("most site json bench")},
 	},
 	"cover": {
-		{"with -json", with("json"), take("runs least out json", atSite, reading)},
-		{"", always, take("runs least all out", atSite, reading)},
+		{"with -json", with("json"), take("runs least out into json", atSite, reading)},
+		{"", always, take("runs least all out into", atSite, reading)},
 	},
 	"report": {
 		{"with -json", with("json"), take("merge out full json bench")},

@@ -258,7 +258,7 @@ var differing = map[string][]string{
 	"run step": {"-step", "details"}, "run tag": {"-tag", "lookout"}, "run rows": {"-rows", "2"}, "run stop": nil, "run accept": nil,
 	"run dry": {"-dry"}, "run doubt": {"-doubt"}, "doubt least": {"-least", "99%"}, "doubt most": {"-most", "5"},
 	"doubt all": {"-all"}, "doubt out": {"-out", "d.html"}, "cover out": {"-out", "c.html"}, "cover runs": {"-runs", "1"}, "cover least": {"-least", "99%"},
-	"cover all": {"-all"}, "doubt into": {"-into", "sheets/01-search.yaml"},
+	"cover all": {"-all"}, "cover into": {"-into", "bench.yaml"}, "doubt into": {"-into", "sheets/01-search.yaml"},
 	"run out": {"-out", "r.csv"}, "run show": {"-show", "sent"}, "run full": nil, "run detail": {"-detail", "failures"},
 	"run jobs": nil, "run rate": nil,
 	"run repeat": {"-repeat", "2"}, "run for": {"-for", "1ms"}, "run share": nil, "run of": {"-of", "x"},

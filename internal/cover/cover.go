@@ -92,6 +92,9 @@ type Remark struct {
 	Exchange  string `json:"exchange,omitempty"` // that shows it; empty for what never came
 }
 
+// NotDescribed is what is said of a status that came and that a contract has not.
+const NotDescribed = "is not described"
+
 // Operation is one with what of it was touched.
 type Operation struct {
 	Name   string   `json:"operation"`
@@ -464,7 +467,7 @@ func (s *Service) answer(o *Operation, use Use, seen map[string]bool, counted ma
 	a := o.described(use, re)
 	if a == nil {
 		if len(o.parts.Answers) > 0 {
-			s.remark(Remark{Operation: o.Name, Of: strconv.Itoa(use.Status), What: "is not described", Exchange: use.Name})
+			s.remark(Remark{Operation: o.Name, Of: strconv.Itoa(use.Status), What: NotDescribed, Exchange: use.Name})
 		}
 		return
 	}

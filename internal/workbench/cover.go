@@ -1,18 +1,25 @@
 package workbench
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"net/http"
+	"os"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
+	"testbench/internal/bench"
 	"testbench/internal/contract"
 	"testbench/internal/contract/formats"
 	"testbench/internal/contract/source"
 	"testbench/internal/cover"
 	"testbench/internal/history"
+	"testbench/internal/safefile"
 	"testbench/internal/sheet"
+	"testbench/internal/yamlfile"
 )
 
 // Covered tells what of the contract of a service was touched.
@@ -143,4 +150,39 @@ func useOf(of *history.Source, e *history.Exchange) cover.Use {
 	}
 	slices.Sort(use.Judged)
 	return use
+}
+
+// PutStatuses puts statuses that came and are not described into the operations that bench.yaml describes with
+// statuses:, each with the exchange that shows it. It gives how many were put in; those of contracts are not, for
+// somebody else writes these.
+func (b *Bench) PutStatuses(covered []*Covered) (int, error) {
+	name := b.inner.File()
+	unlock, err := safefile.Lock(name)
+	if err != nil {
+		return 0, err
+	}
+	defer unlock()
+	source, err := os.ReadFile(name)
+	if err != nil {
+		return 0, err
+	}
+	count := 0
+	for _, one := range covered {
+		for _, r := range one.Remarks {
+			status, err := strconv.Atoi(r.Of)
+			operation := yamlfile.Read(name, source).Root.Get("services").Get(one.Name).Get("operations").Get(r.Operation)
+			if err != nil || r.What != cover.NotDescribed || operation.Get("statuses") == nil {
+				continue
+			}
+			entry := fmt.Sprintf("%d: %s, seen in %s", status, cmp.Or(http.StatusText(status), "no known status"), r.Exchange)
+			if source, err = yamlfile.InsertInto(source, operation, "statuses", entry+"\n"); err != nil {
+				return 0, fmt.Errorf("%s, the operation %s: %w", bench.FileName, r.Operation, err)
+			}
+			count++
+		}
+	}
+	if count == 0 {
+		return 0, nil
+	}
+	return count, safefile.Write(name, source, 0o644)
 }
