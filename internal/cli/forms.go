@@ -137,7 +137,7 @@ var forms = map[string][]form{
 		{"of answers", never, take("ignore key as json bench")},
 		{"of answers at two sites", never, take("ignore key as json", sending)},
 	},
-	"watch": the("every for times until alarm pick out login json", sending),
+	"watch": the("every for times until alarm pick out size login json", sending),
 	"run": {
 		{
 			"with -resume", with("resume"),
@@ -173,7 +173,7 @@ var forms = map[string][]form{
 	"history": {
 		{"with -prune", with("prune"), take("prune bench")},
 		{"with -steps", with("steps"), take("steps most site json bench")},
-		{"with -values", with("values"), take("values out most site json bench")},
+		{"with -values", with("values"), take("values out size most site json bench")},
 		{"with -import", with("import"), take("import bench")},
 		{"with -export", with("export"), take("export most bench")},
 		{"of a run", func(u used) bool {

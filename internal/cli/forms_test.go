@@ -87,7 +87,7 @@ var ways = map[string][]string{
 
 // values are options as they are given where they are not expected.
 var values = map[string]string{
-	"timeout": "1s", "within": "1s", "every": "1s", "for": "1s", "until": "1h", "wait": "1s", "offset": "1h",
+	"size": "640x320", "timeout": "1s", "within": "1s", "every": "1s", "for": "1s", "until": "1h", "wait": "1s", "offset": "1h",
 	"most": "5", "pages": "2", "depth": "1", "jobs": "2", "repeat": "2", "times": "2", "seed": "2",
 	"prune": "1", "lifetime": "1", "refuse": "1", "max-request": "5", "set": "a=b", "key": "a=b", "keep": "a=b",
 	"rate": "5", "share": "1/2", "row": "2",
@@ -254,7 +254,7 @@ var differing = map[string][]string{
 	"validate all": nil, "validate operation": {"-operation", "search"}, "validate status": {"-status", "404"},
 	"validate request": {"-request"},
 	"watch every":      nil, "watch for": nil, "watch times": nil, "watch until": {"-until", "depot: south"},
-	"watch pick": {"-pick", "depot"}, "watch alarm": {"-alarm", "depot: north"}, "watch out": {"-out", "w.csv"}, "watch login": {"-login", "none"},
+	"watch pick": {"-pick", "depot"}, "watch alarm": {"-alarm", "depot: north"}, "watch out": {"-out", "w.csv"}, "watch size": nil, "history size": nil, "watch login": {"-login", "none"},
 	"run step": {"-step", "details"}, "run tag": {"-tag", "lookout"}, "run rows": {"-rows", "2"}, "run stop": nil, "run accept": nil,
 	"run dry": {"-dry"}, "run doubt": {"-doubt"}, "doubt least": {"-least", "99%"}, "doubt most": {"-most", "5"},
 	"doubt all": {"-all"}, "doubt out": {"-out", "d.html"}, "cover out": {"-out", "c.html"}, "cover runs": {"-runs", "1"}, "cover least": {"-least", "99%"},

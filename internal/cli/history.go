@@ -23,6 +23,7 @@ type historyOptions struct {
 	carryIn     list
 	export      string
 	values, out list
+	size        report.Size
 }
 
 func historyCommand() *command {
@@ -45,6 +46,7 @@ func historyCommand() *command {
 				"take in the runs of a `file` (.json or .ndjson) or of a folder; those that are here stay as they are")
 			f.Var(&o.values, "values", "what the rows of the sheets kept under this `name`, over the runs; repeatable")
 			f.Var(&o.out, "out", "these values into a `file`: "+report.SeriesEndings+"; repeatable")
+			f.Var(&o.size, "size", "the `size` of the picture in pixels (1280x480)")
 			f.StringVar(&o.export, "export", "",
 				"write runs into a `folder`, a file each; those that are there stay as they are")
 			f.BoolVar(&o.full, "full", false, "show bodies in full, however long, on a terminal too")

@@ -21,6 +21,7 @@ type watchOptions struct {
 	times         int
 	until, alarm  string
 	picks, out    list
+	size          report.Size
 	login         string
 }
 
@@ -43,6 +44,7 @@ func watchCommand() *command {
 			f.StringVar(&o.alarm, "alarm", "",
 				"say when a `rule` begins and ends to hold, as \"total: over 100\"; then the exit status is 1")
 			f.Var(&o.out, "out", "what came over time into a `file`: "+report.SeriesEndings+"; repeatable")
+			f.Var(&o.size, "size", "the `size` of the picture in pixels (1280x480)")
 			f.Var(&o.picks, "pick", "show the value at this `path`; repeatable")
 			f.StringVar(&o.login, "login", "", "another login, by `name` (several with commas between), or none")
 			return o
@@ -129,12 +131,10 @@ func runWatch(ctx context.Context, s *session, o *watchOptions, args []string) (
 	if w.alarm, err = readAwaited("alarm", o.alarm); err != nil {
 		return 0, err
 	}
-	for _, name := range o.out {
-		if err := report.CheckSeriesName(name); err != nil {
-			return 0, usagef("", "-out: %v", err)
-		}
+	if err := checkSeriesFiles(s, o.out); err != nil {
+		return 0, err
 	}
-	w.series = &report.Series{Of: "call", Title: s.masker.Text(strings.Join(args, " ")), Paths: o.picks}
+	w.series = &report.Series{Of: "call", Title: s.masker.Text(strings.Join(args, " ")), Paths: o.picks, Size: o.size}
 	status, err := w.repeat(ctx, o)
 	if len(w.series.Points()) == 0 {
 		return status, err

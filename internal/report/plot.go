@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"html"
 	"image/color"
+	"image/png"
+	"io"
 	"math"
 	"regexp"
 	"slices"
@@ -16,6 +18,7 @@ import (
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
+	"gonum.org/v1/plot/vg/vgimg"
 	"gonum.org/v1/plot/vg/vgsvg"
 
 	"testbench/internal/history"
@@ -92,14 +95,19 @@ var (
 
 // drawn gives a plot as an element for a page, with words for those who do not see it.
 func drawn(p *plot.Plot, words string) (string, error) {
-	canvas := vgsvg.New(plotWidth, plotHeight)
+	return drawnIn(p, words, plotWidth, plotHeight)
+}
+
+// drawnIn is drawn with a size of its own, in points.
+func drawnIn(p *plot.Plot, words string, width, height int) (string, error) {
+	canvas := vgsvg.New(vg.Length(width), vg.Length(height))
 	p.Draw(draw.New(canvas))
 	var buffer bytes.Buffer
 	if _, err := canvas.WriteTo(&buffer); err != nil {
 		return "", err
 	}
 	text := plotHeader.ReplaceAllLiteralString(buffer.String(),
-		fmt.Sprintf(`<svg viewBox="0 0 %d %d" role="img" aria-label="%s">`, plotWidth, plotHeight,
+		fmt.Sprintf(`<svg viewBox="0 0 %d %d" role="img" aria-label="%s">`, width, height,
 			html.EscapeString(words)))
 	text = anyFont.ReplaceAllLiteralString(text, "")
 	text = anyColour.ReplaceAllStringFunc(text, func(c string) string {
@@ -109,6 +117,61 @@ func drawn(p *plot.Plot, words string) (string, error) {
 		return c
 	})
 	return text, nil
+}
+
+// alone writes a plot as a file of its own, in the colours of the page.
+func alone(to io.Writer, p *plot.Plot, words string, size Size) error {
+	width, height := size.Width/2, size.Height/2
+	text, err := drawnIn(p, words, width, height)
+	if err != nil {
+		return err
+	}
+	colours, _, _ := strings.Cut(pageStyle, "}")
+	frame := fmt.Sprintf(`viewBox="-8 -8 %d %d"`, width+16, height+16) // with a margin
+	text = strings.Replace(text, fmt.Sprintf(`viewBox="0 0 %d %d"`, width, height), frame, 1)
+	head, rest, _ := strings.Cut(text, ">")
+	_, err = fmt.Fprintf(to, `<?xml version="1.0" encoding="UTF-8"?>`+"\n"+
+		`%s xmlns="http://www.w3.org/2000/svg" width="%d" height="%d"><style>%s; } `+
+		`svg { background: var(--paper); font-family: "Liberation Sans", "DejaVu Sans", sans-serif; }</style>%s`,
+		head, size.Width, size.Height, colours, rest)
+	return err
+}
+
+// dotsPerInch gives two pixels for a point.
+const dotsPerInch = 144
+
+// inPixels writes a plot as a PNG, in the colours that the page has on paper.
+func inPixels(to io.Writer, p *plot.Plot, size Size) error {
+	paper := map[string]color.Color{} // the variables of the page
+	block, _, _ := strings.Cut(pageStyle, "}")
+	for _, found := range regexp.MustCompile(`(--[a-z0-9-]+): #(..)(..)(..)`).FindAllStringSubmatch(block, -1) {
+		var rgb [3]uint8
+		for i := range rgb {
+			part, _ := strconv.ParseUint(found[2+i], 16, 8)
+			rgb[i] = uint8(part)
+		}
+		paper["var("+found[1]+")"] = color.RGBA{rgb[0], rgb[1], rgb[2], 255}
+	}
+	canvas := vgimg.NewWith(vgimg.UseWH(vg.Length(size.Width)/2, vg.Length(size.Height)/2), vgimg.UseDPI(dotsPerInch),
+		vgimg.UseBackgroundColor(paper["var(--paper)"]))
+	coloured := draw.NewCanvas(onPaper{canvas, paper}, vg.Length(size.Width)/2, vg.Length(size.Height)/2)
+	p.Draw(draw.Crop(coloured, 8, -8, 8, -8))
+	return png.Encode(to, canvas.Image())
+}
+
+// onPaper is a canvas that puts the colours of the page in place of those that stand for them.
+type onPaper struct {
+	vg.Canvas
+	paper map[string]color.Color
+}
+
+// SetColor puts the colour of the page in place of one that stands for it.
+func (c onPaper) SetColor(one color.Color) {
+	r, g, b, a := one.RGBA()
+	if found := c.paper[variables[fmt.Sprintf("#%02x%02x%02x", r>>8, g>>8, b>>8)]]; found != nil && a > 0 {
+		one = found
+	}
+	c.Canvas.SetColor(one)
 }
 
 // niceTicks are the usual ones without more digits than are needed.

@@ -20,7 +20,7 @@ import (
 )
 
 // SeriesEndings are the formats of a series, in words.
-const SeriesEndings = ".csv, .svg"
+const SeriesEndings = ".csv, .svg, .png"
 
 // Point is one look at something that is watched, or a row of a run.
 type Point struct {
@@ -40,11 +40,41 @@ const ofCalls = "call"
 // mostPoints bounds a series: of a longer one the newest are kept.
 const mostPoints = 100_000
 
+// Size is that of a picture, in pixels. It is written 1280x480; the zero value is that.
+type Size struct{ Width, Height int }
+
+// The least and the most pixels of a picture each way.
+const (
+	leastPixels = 200
+	mostPixels  = 8_000
+)
+
+func (s *Size) String() string { return "" }
+
+// Set reads it.
+func (s *Size) Set(text string) error {
+	var rest string
+	if n, _ := fmt.Sscanf(text+" ", "%dx%d%s", &s.Width, &s.Height, &rest); n != 2 || min(s.Width, s.Height) < leastPixels ||
+		max(s.Width, s.Height) > mostPixels {
+		return fmt.Errorf("a size is written as 1280x480, with %d to %d pixels each way, not %q", leastPixels, mostPixels, text)
+	}
+	return nil
+}
+
+// or gives the size, or the usual one where there is none.
+func (s *Size) or() Size {
+	if s.Width == 0 {
+		return Size{2 * plotWidth, 2 * plotHeight}
+	}
+	return *s
+}
+
 // Series is what is watched, over time.
 type Series struct {
 	Title  string
 	Of     string // what the numbers count: call, run
 	Paths  []string
+	Size   Size // of the plot; zero for the usual one
 	points []Point
 	fromIn int // of a series that is full, where the oldest is
 }
@@ -93,7 +123,7 @@ func SeriesOf(values *history.Values, names []string) *Series {
 
 // CheckSeriesName says whether a series can be written under the name, before it is: its ending says the format.
 func CheckSeriesName(name string) error {
-	if ending := strings.ToLower(filepath.Ext(name)); ending != ".csv" && ending != ".svg" {
+	if ending := strings.ToLower(filepath.Ext(name)); !slices.Contains(strings.Split(SeriesEndings, ", "), ending) {
 		return fmt.Errorf("%s: the ending says the format, and there are %s", name, SeriesEndings)
 	}
 	return safefile.CheckPlace(name)
@@ -104,11 +134,8 @@ func (s *Series) WriteFile(name string) error {
 	if err := CheckSeriesName(name); err != nil {
 		return err
 	}
-	write := s.CSV
-	if strings.EqualFold(filepath.Ext(name), ".svg") {
-		write = s.SVG
-	}
-	return safefile.Stream(name, 0o644, write)
+	write := map[string]func(io.Writer) error{".csv": s.CSV, ".svg": s.SVG, ".png": s.PNG}
+	return safefile.Stream(name, 0o644, write[strings.ToLower(filepath.Ext(name))])
 }
 
 // CSV writes a line for each point (RFC 4180, with a header).
@@ -147,10 +174,28 @@ func (s *Series) CSV(to io.Writer) error {
 
 // SVG draws the values that are numbers over time; of calls where there is none, how long the exchanges took.
 func (s *Series) SVG(to io.Writer) error {
+	p, title, err := s.plot()
+	if err != nil {
+		return err
+	}
+	return alone(to, p, title, s.Size.or())
+}
+
+// PNG draws the same, in the colours of the page on paper.
+func (s *Series) PNG(to io.Writer) error {
+	p, _, err := s.plot()
+	if err != nil {
+		return err
+	}
+	return inPixels(to, p, s.Size.or())
+}
+
+// plot draws the series, and gives its title.
+func (s *Series) plot() (*plot.Plot, string, error) {
 	points := s.Points()
 	lines, y := s.lines(points), "value"
 	if len(lines) == 0 && s.Of != ofCalls {
-		return errors.New("no value is a number that could be drawn; a .csv file has them all")
+		return nil, "", errors.New("no value is a number that could be drawn; a .csv file has them all")
 	}
 	if len(lines) == 0 {
 		y = "time (ms)"
@@ -177,7 +222,7 @@ func (s *Series) SVG(to io.Writer) error {
 		}
 		drawnLine, err := plotter.NewLine(xys)
 		if err != nil {
-			return err
+			return nil, "", err
 		}
 		drawnLine.Color, drawnLine.Width = seriesColour(i), 1.4
 		p.Add(drawnLine)
@@ -186,9 +231,9 @@ func (s *Series) SVG(to io.Writer) error {
 	room := max((p.Y.Max-p.Y.Min)*0.08, 0.5) // above is the legend
 	p.Y.Min, p.Y.Max = p.Y.Min-room, p.Y.Max+room*float64(2+len(lines))
 	if err := s.addAlarms(p, points); err != nil {
-		return err
+		return nil, "", err
 	}
-	return alone(to, p, title)
+	return p, title, nil
 }
 
 // line is one of those that are drawn: of the points that have it a number.
@@ -247,21 +292,4 @@ func (s *Series) addAlarms(p *plot.Plot, points []Point) error {
 	p.Add(marks)
 	p.Legend.Add("alarm", marks)
 	return nil
-}
-
-// alone writes a plot as a file of its own, in the colours of the page.
-func alone(to io.Writer, p *plot.Plot, words string) error {
-	text, err := drawn(p, words)
-	if err != nil {
-		return err
-	}
-	colours, _, _ := strings.Cut(pageStyle, "}")
-	frame := fmt.Sprintf(`viewBox="-8 -8 %d %d"`, plotWidth+16, plotHeight+16) // with a margin
-	text = strings.Replace(text, fmt.Sprintf(`viewBox="0 0 %d %d"`, plotWidth, plotHeight), frame, 1)
-	head, rest, _ := strings.Cut(text, ">")
-	_, err = fmt.Fprintf(to, `<?xml version="1.0" encoding="UTF-8"?>`+"\n"+
-		`%s xmlns="http://www.w3.org/2000/svg" width="%d" height="%d"><style>%s; } `+
-		`svg { background: var(--paper); font-family: "Liberation Sans", "DejaVu Sans", sans-serif; }</style>%s`,
-		head, 2*plotWidth, 2*plotHeight, colours, rest)
-	return err
 }

@@ -1,6 +1,12 @@
 package report_test
 
 import (
+	"bytes"
+	"fmt"
+	"image"
+	"image/png"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -46,6 +52,23 @@ func TestSeries(t *testing.T) {
 		assert.Contains(t, plot.String(), "time (ms)")
 	}
 	assert.Error(t, s.WriteFile("x.pdf"))
+	var picture bytes.Buffer
+	require.NoError(t, s.Size.Set("640x320"))
+	require.NoError(t, s.PNG(&picture))
+	drawn, err := png.Decode(&picture)
+	require.NoError(t, err)
+	assert.Equal(t, image.Pt(640, 320), drawn.Bounds().Size())
+	seen := map[string]bool{}
+	for x := range 640 {
+		for y := range 320 {
+			r, g, b, _ := drawn.At(x, y).RGBA()
+			seen[fmt.Sprintf("%02x%02x%02x", r>>8, g>>8, b>>8)] = true
+		}
+	}
+	assert.Subset(t, slices.Collect(maps.Keys(seen)), []string{"fbfaf6", "8a5a00"}, "the paper and the first line")
+	for _, wrong := range []string{"", "640", "640x", "100x100", "9000x300", "640x320x1", "axb"} {
+		assert.Error(t, new(report.Size).Set(wrong), wrong)
+	}
 }
 
 // Each row of each sheet and site has a line of its own, as many as can be told apart; texts alone are not drawn.
