@@ -17,6 +17,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"github.com/xuri/excelize/v2"
 	_ "modernc.org/sqlite"
 
 	"testbench/internal/compare"
@@ -439,4 +440,51 @@ func TestResultsAsATable(t *testing.T) {
 		{"run sheets/test.yaml -out report.xlsx", 2, []string{"the ending says the format"}},
 	})
 	assert.Contains(t, p.read("data/crates.csv"), "crate,outcome,remark\n")
+}
+
+// Results go beside the inputs: into another sheet of the spreadsheet that the rows come from, which stays as it is.
+func TestResultsBesideTheRows(t *testing.T) {
+	t.Parallel()
+	p := newEcho(t, echoing(t, func(string) {}))
+	file := filepath.Join(p.dir, "crates.xlsx")
+	book := excelize.NewFile()
+	require.NoError(t, book.SetSheetName("Sheet1", "Crates"))
+	for at, value := range map[string]any{"A1": "crate", "B1": "kilos", "A2": 7, "B2": 12.5, "A3": 8, "B3": 40} {
+		require.NoError(t, book.SetCellValue("Crates", at, value))
+	}
+	_, err := book.NewSheet("Sums")
+	require.NoError(t, err)
+	require.NoError(t, book.SetCellFormula("Sums", "A1", "SUM(Crates!B2:B3)"))
+	require.NoError(t, book.SaveAs(file))
+	require.NoError(t, book.Close())
+	p.write("sheets/s.yaml", "sheet: s\nrows: {from: crates.xlsx, sheet: Crates}\nsteps:\n  - step: get\n    request: GET ${base}/${row.crate}\n"+
+		"    keep:\n      n: n\n")
+	p.cases([]commandCase{
+		{"run sheets/s.yaml -out crates.xlsx", 2, []string{"the ending says the format"}},
+		{"run sheets/s.yaml -out crates.xlsx#Crates", 2, []string{"would overwrite the rows", "crates.xlsx#results"}},
+		{"run sheets/s.yaml -out crates.xlsx#crates", 2, []string{"would overwrite the rows"}},
+		{"run sheets/s.yaml -out crates.xlsx#a/b", 2, []string{"that is not the name of a sheet"}},
+		{"run sheets/s.yaml -out sheets/s.yaml#results", 2, []string{"the ending says the format"}},
+		{"run sheets/s.yaml -out crates.xlsx#results -out new/other.xlsx#tonight", 0, []string{"written: crates.xlsx#results"}},
+		{"report last -out crates.xlsx#results", 0, nil},
+		{"run sheets/s.yaml", 0, nil}, // the rows are what they were
+	})
+	for name, sheets := range map[string][]string{"crates.xlsx": {"Crates", "Sums", "results"}, "new/other.xlsx": {"tonight"}} {
+		book, err := excelize.OpenFile(filepath.Join(p.dir, name))
+		require.NoError(t, err)
+		assert.Equal(t, sheets, book.GetSheetList())
+		rows, err := book.GetRows(sheets[len(sheets)-1])
+		require.NoError(t, err)
+		assert.Equal(t, [][]string{{"row", "crate", "kilos", "n", "outcome"}, {"1", "7", "12.5", "7", "passed"}, {"2", "8", "40", "8", "passed"}},
+			[][]string{rows[0][:5], rows[1][:5], rows[2][:5]})
+		if len(sheets) > 1 {
+			formula, err := book.GetCellFormula("Sums", "A1")
+			require.NoError(t, err)
+			assert.Equal(t, "SUM(Crates!B2:B3)", formula)
+			kilos, err := book.GetCellType("results", "C2")
+			require.NoError(t, err)
+			assert.Contains(t, []excelize.CellType{excelize.CellTypeNumber, excelize.CellTypeUnset}, kilos, "a number")
+		}
+		require.NoError(t, book.Close())
+	}
 }

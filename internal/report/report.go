@@ -18,6 +18,7 @@ import (
 	"testbench/internal/result"
 	"testbench/internal/safefile"
 	"testbench/internal/secret"
+	"testbench/internal/table"
 	"testbench/internal/xmlstream"
 )
 
@@ -25,7 +26,7 @@ import (
 
 // Endings are the formats that there are, in words.
 const Endings = ".html, .xml (JUnit), .har, .md, .json, .ndjson, .csv; results.csv, .xlsx, .json and .ndjson are a " +
-	"table, a line a row"
+	"table, a line a row; crates.xlsx#results puts it into a sheet of a spreadsheet"
 
 // ResultSchema is the JSON Schema of reports as .json and .ndjson, and of what a run tells
 // as it goes on.
@@ -67,6 +68,9 @@ func formatOf(name string) func(io.Writer, history.Finished, Options) error {
 // CheckName says whether a report can be written under the name: its ending says the format. That is told
 // before anything is sent, not after it.
 func CheckName(name string) error {
+	if file, sheet, is := table.SheetOf(name); is {
+		return checkBook(file, sheet)
+	}
 	if formatOf(name) == nil {
 		return fmt.Errorf("%s: the ending says the format, and there are %s", name, Endings)
 	}
@@ -103,6 +107,15 @@ func (o Options) mask(text string) string {
 func WriteFile(name string, run history.Finished, o Options) error {
 	if err := CheckName(name); err != nil {
 		return err
+	}
+	if file, sheet, is := table.SheetOf(name); is {
+		if !o.Full {
+			var err error
+			if o.received, err = received(run); err != nil {
+				return err
+			}
+		}
+		return addToBook(file, sheet, run, o)
 	}
 	return safefile.Stream(name, 0o644, func(to io.Writer) error { return Write(to, name, run, o) })
 }

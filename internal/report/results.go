@@ -3,9 +3,12 @@ package report
 import (
 	"encoding/csv"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"maps"
+	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -16,7 +19,9 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/history"
+	"testbench/internal/safefile"
 	"testbench/internal/secret"
+	"testbench/internal/table"
 )
 
 // resultsName begins the name of a report that is a table of the rows: results.csv.
@@ -281,14 +286,80 @@ func resultsObjects(run history.Finished, write func(object []byte) error) error
 
 // resultsXLSX writes a spreadsheet. It is packed, so what is to be masked is masked in each cell.
 func resultsXLSX(to io.Writer, run history.Finished, o Options) error {
-	t, err := newResultsTable(run)
+	book := excelize.NewFile()
+	defer func() { _ = book.Close() }()
+	if err := book.SetSheetName(book.GetSheetName(0), resultsName); err != nil {
+		return err
+	}
+	if err := fillSheet(book, resultsName, run, o); err != nil {
+		return err
+	}
+	return book.Write(to)
+}
+
+// checkBook says whether results can be put into a sheet of a spreadsheet, before they are there.
+func checkBook(file, sheet string) error {
+	book, err := openBook(file)
 	if err != nil {
 		return err
 	}
-	book := excelize.NewFile()
 	defer func() { _ = book.Close() }()
-	const name = resultsName
-	if err := book.SetSheetName(book.GetSheetName(0), name); err != nil {
+	if _, err := book.NewSheet(sheet); err != nil {
+		return fmt.Errorf("%s#%s: that is not the name of a sheet: %w", file, sheet, err)
+	}
+	return safefile.CheckPlace(file)
+}
+
+// openBook opens a spreadsheet, or begins one where there is none.
+func openBook(file string) (*excelize.File, error) {
+	book, err := excelize.OpenFile(file, table.Limits)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return excelize.NewFile(), nil
+	case err != nil:
+		return nil, fmt.Errorf("%s cannot be read as a spreadsheet: %w", file, err)
+	}
+	return book, nil
+}
+
+// addToBook puts the table into a sheet of a spreadsheet, in place of what that sheet had; the others stay as they
+// are.
+func addToBook(file, sheet string, run history.Finished, o Options) error {
+	unlock, err := safefile.Lock(file)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	book, err := openBook(file)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = book.Close() }()
+	_, err = os.Stat(file)
+	isNew := errors.Is(err, fs.ErrNotExist)
+	if index, _ := book.GetSheetIndex(sheet); index >= 0 && len(book.GetSheetList()) > 1 {
+		if err := book.DeleteSheet(sheet); err != nil {
+			return err
+		}
+	}
+	if _, err := book.NewSheet(sheet); err != nil {
+		return err
+	}
+	if first := book.GetSheetName(0); isNew && first != sheet {
+		if err := book.DeleteSheet(first); err != nil {
+			return err
+		}
+	}
+	if err := fillSheet(book, sheet, run, o); err != nil {
+		return err
+	}
+	return safefile.Stream(file, 0o644, func(to io.Writer) error { return book.Write(to) })
+}
+
+// fillSheet writes the table into a sheet that is empty.
+func fillSheet(book *excelize.File, name string, run history.Finished, o Options) error {
+	t, err := newResultsTable(run)
+	if err != nil {
 		return err
 	}
 	w, err := book.NewStreamWriter(name)
@@ -316,8 +387,5 @@ func resultsXLSX(to io.Writer, run history.Finished, o Options) error {
 	if err := t.rows(run, func(cells []string) error { return write(cells, false) }); err != nil {
 		return err
 	}
-	if err := w.Flush(); err != nil {
-		return err
-	}
-	return book.Write(to)
+	return w.Flush()
 }

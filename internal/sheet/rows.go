@@ -239,3 +239,12 @@ func checkRowsKeys(r *mapping.Reader, n *yamlfile.Node, rows *Rows) {
 		r.OnlyBeside(n, "rows of "+rows.From, rowsEndings, "from", strings.ToLower(filepath.Ext(rows.From)))
 	}
 }
+
+// IsOf says whether the rows are those of a sheet of a spreadsheet, which is their file.
+func (rows *Rows) IsOf(file, sheet string) bool {
+	name := rows.options.Sheet
+	if name == "" {
+		name = table.FirstSheet(file)
+	}
+	return strings.EqualFold(name, sheet)
+}

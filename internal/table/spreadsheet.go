@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -16,6 +17,9 @@ import (
 
 // mostUnpacked bounds what a spreadsheet may be unpacked to.
 const mostUnpacked = 1 << 30
+
+// Limits bound what a spreadsheet is unpacked to.
+var Limits = excelize.Options{UnzipSizeLimit: mostUnpacked, UnzipXMLSizeLimit: 1 << 26}
 
 // mostRows are those that a sheet can have.
 const mostRows = 1 << 20
@@ -203,4 +207,23 @@ func moment(text string) (string, error) {
 		return at.Format(time.DateOnly), nil
 	}
 	return at.Format("2006-01-02T15:04:05"), nil
+}
+
+// SheetOf splits the name of a sheet of a spreadsheet, crates.xlsx#results, and says whether it is one.
+func SheetOf(name string) (file, sheet string, ok bool) {
+	at := strings.LastIndex(name, "#")
+	if at < 0 || !strings.EqualFold(filepath.Ext(name[:at]), ".xlsx") {
+		return name, "", false
+	}
+	return name[:at], name[at+1:], true
+}
+
+// FirstSheet is the name of the first sheet of a spreadsheet; empty where it cannot be read.
+func FirstSheet(file string) string {
+	book, err := excelize.OpenFile(file, Limits)
+	if err != nil {
+		return ""
+	}
+	defer func() { _ = book.Close() }()
+	return book.GetSheetName(0)
 }

@@ -22,6 +22,7 @@ import (
 	"testbench/internal/run"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
+	"testbench/internal/table"
 	"testbench/internal/vet"
 )
 
@@ -250,10 +251,15 @@ func checkOut(b *Bench, out []string, sheets []*sheet.Sheet) error {
 			continue // which is told where it is read
 		}
 		for _, name := range out {
-			if file, err := os.Stat(name); err == nil && os.SameFile(file, rows) {
-				return session.WithTry(fmt.Sprintf("-out %s would overwrite the rows of %s", name, s.Source.Name),
-					"name another file: -out results.csv")
+			at, sheet, isSheet := table.SheetOf(name)
+			if file, err := os.Stat(at); err != nil || !os.SameFile(file, rows) || isSheet && !s.Rows.IsOf(at, sheet) {
+				continue
 			}
+			try := "name another file: -out results.csv"
+			if strings.EqualFold(filepath.Ext(at), ".xlsx") {
+				try = "name another sheet of it: -out " + at + "#results"
+			}
+			return session.WithTry(fmt.Sprintf("-out %s would overwrite the rows of %s", name, s.Source.Name), try)
 		}
 	}
 	return nil
