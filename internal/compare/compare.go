@@ -34,7 +34,10 @@ type Difference struct {
 	A, B *document.Node // what is there; nil where nothing does
 	From int            // of an element that moved: its places
 	To   int
-	at   string // the path with [*] for every element
+	// Into is where it is in the second, of what was renamed, moved elsewhere, wrapped, split or joined; empty for others.
+	Into string
+	Sure float64 // that it is the same, from 0 to 1; 0 for what is no guess
+	at   string  // the path with [*] for every element
 }
 
 // Options say what is not looked at, and how elements of lists are matched.
@@ -50,6 +53,12 @@ type Options struct {
 
 // Trees compares two documents.
 func Trees(a, b *document.Node, o Options) []Difference {
+	c := newComparing(o)
+	c.node(Plain(a), Plain(b), "", "")
+	return c.out
+}
+
+func newComparing(o Options) *comparing {
 	c := &comparing{options: o}
 	c.options.Ignore = nil
 	for _, ignored := range o.Ignore {
@@ -60,8 +69,7 @@ func Trees(a, b *document.Node, o Options) []Difference {
 		keys[place(list)] = field
 	}
 	c.options.Keys = keys
-	c.node(Plain(a), Plain(b), "", "")
-	return c.out
+	return c
 }
 
 type comparing struct {
@@ -424,6 +432,7 @@ func (m *matching) byContent(a, b []*document.Node) {
 		}
 	}
 	m.alike(a, b)
+	m.byPlace(a, b)
 	next := 0
 	for i := range a {
 		if m.ofA[i] >= 0 {
@@ -436,6 +445,38 @@ func (m *matching) byContent(a, b []*document.Node) {
 			m.pair(i, next)
 		}
 	}
+}
+
+// byPlace pairs objects of which each value is another, where they have the same fields: in their order.
+func (m *matching) byPlace(a, b []*document.Node) {
+	next := 0
+	for i, x := range a {
+		if m.ofA[i] >= 0 || x.Kind != document.Object {
+			continue
+		}
+		for j := next; j < len(b); j++ {
+			if m.ofB[j] < 0 && b[j].Kind == document.Object && shapeLikeness(x, b[j]) >= 0.6 {
+				m.pair(i, j)
+				next = j + 1
+				break
+			}
+		}
+	}
+}
+
+// shapeLikeness is which part of the fields of two objects both have, with values of the same kind.
+func shapeLikeness(a, b *document.Node) float64 {
+	same, all := 0, len(b.Members())
+	for _, m := range a.Members() {
+		other := b.Get(m.Key)
+		switch {
+		case other == nil:
+			all++
+		case other.Kind == m.Value.Kind:
+			same++
+		}
+	}
+	return float64(same) / float64(max(all, 1))
 }
 
 // mostCompared bounds the pairs of elements that are checked against each other.
