@@ -417,3 +417,28 @@ steps:
 	require.NoError(t, json.Unmarshal([]byte(p.run("propose", "a.json", "b.json", "-json").stdout), &proposals))
 	assert.Equal(t, []string{`equals "north"`}, proposals[0].Rules)
 }
+
+// Version 1 and 2 of one thing, each below a root of its own: what is at another place is told as that, with both
+// sides on a page.
+func TestCompareSides(t *testing.T) {
+	t.Parallel()
+	p, _ := newBench(t)
+	p.write("v1.json", `{"data": {"lot": {"id": "L-2201", "keeper": "Ansel Thripp", "kilos": 40.5, "state": "open", "key": "x7"}}}`)
+	p.write("v2.json", `{"lot": {"id": "L-2201", "first": "Ansel", "last": "Thripp", "weight": {"kilos": 40.5}, "status": "open"}}`)
+	p.cases([]commandCase{
+		{"compare v1.json v2.json -root 1=data.lot -root 2=lot -out sides.html", 1, []string{
+			"4 differences: 1 renamed, 1 split, 1 wrapped, 1 removed", "first, last", "written: sides.html",
+		}},
+		{"compare v1.json v2.json -root data.lot", 2, []string{"-root data.lot: in v2.json there is no such place"}},
+		{"compare v1.json v2.json -root 1=data.lot -root lot", 2, []string{"that side has a root already"}},
+		{"compare v1.json v2.json -out sides.md", 2, []string{"the page is .html"}},
+		{"compare v1.json v1.json -out same.html", 0, []string{"no difference"}},
+		{"compare v1.json v2.json -full -json", 2, []string{"-full has no effect"}},
+		{"compare lab/ConvertIndex refractiveIndex=1.4940 -soap 1.2 -site local -site local", 0, []string{"no difference"}},
+		{"compare lab/ConvertIndex refractiveIndex=1.4940 -soap 1.9 -site local -site south", 2, []string{"is not a version of SOAP"}},
+		{"compare v1.json v2.json -soap 1.2", 2, []string{"-soap has no effect in compare of answers"}},
+	})
+	assert.Contains(t, p.read("sides.html"), "Ansel Thripp")
+	o := p.run("compare", "v1.json", "v2.json", "-root", "1=data.lot", "-root", "2=lot", "-ignore", "key", "-json")
+	assert.Contains(t, o.stdout, `"into": "first, last"`)
+}

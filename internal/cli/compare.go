@@ -14,16 +14,20 @@ import (
 	"testbench/internal/compare"
 	"testbench/internal/document"
 	"testbench/internal/history"
+	"testbench/internal/path"
+	"testbench/internal/report"
 	"testbench/internal/rule"
 	"testbench/internal/workbench"
 )
 
 type compareOptions struct {
+	callOptions
 	ignore, keys list
+	roots, out   list
 	as           string
 	breaks       bool
 	values       bool
-	full         bool
+	whole        bool // -full
 }
 
 // What compare takes its arguments for.
@@ -53,8 +57,13 @@ func compareCommand() *command {
 			f.BoolVar(&o.breaks, "breaks", false, "of two contracts, only what breaks callers or readers")
 			f.BoolVar(&o.values, "values", false,
 				"of two runs, the values of answers too, not only which fields they have")
-			f.BoolVar(&o.full, "full", false,
-				fmt.Sprintf("of two runs, every place of a change, and not only the first %d", mostPlacesShown))
+			f.BoolVar(&o.whole, "full", false,
+				fmt.Sprintf("of two answers, values in full; of two runs, every place of a change, and not only the first %d",
+					mostPlacesShown))
+			f.Var(&o.roots, "root",
+				"compare what is at this `path`; with 1= or 2= before it of the one or the other alone: 2=data.lot; repeatable")
+			f.Var(&o.out, "out", "of two answers, both sides beside each other as a `page` (.html); repeatable")
+			o.shape(f)
 			f.Var(&o.keys, "key", "`list=field`: by which field the elements of a list are matched; repeatable")
 			return o
 		},
@@ -99,22 +108,35 @@ func runCompare(ctx context.Context, s *session, o *compareOptions, args []strin
 	if err != nil {
 		return 0, err
 	}
-	if err := checkInForm(s, "of "+kind+
-		map[bool]string{true: " at two sites"}[kind == asAnswers && len(s.common.sites) > 0]); err != nil {
+	form := "of " + kind
+	if kind == asAnswers && len(s.common.sites) > 0 {
+		form += " at two sites"
+	}
+	if kind == asAnswers && s.common.json && o.whole {
+		return 0, usagef("take it out, or take -json out", "-full has no effect in compare with -json, which has values in full")
+	}
+	if err := checkInForm(s, form); err != nil {
 		return 0, err
 	}
 	switch kind {
 	case asContracts:
 		return compareContracts(ctx, s, o, args)
 	case asRuns:
-		return compareRuns(s, compare.RunOptions{Values: o.values, Options: asked}, o.full, args)
+		return compareRuns(s, compare.RunOptions{Values: o.values, Options: asked}, o.whole, args)
+	}
+	if err := pagesOnly(o.out); err != nil {
+		return 0, err
+	}
+	roots, err := o.rootPaths()
+	if err != nil {
+		return 0, err
 	}
 	var a, b *document.Node
 	names := args
 	switch {
 	case len(s.common.sites) == 2 && len(args) > 0:
 		names = s.common.sites
-		a, b, err = atTwoSites(ctx, s, args)
+		a, b, err = atTwoSites(ctx, s, o, args)
 	case len(s.common.sites) > 2:
 		return 0, usagef("", "two sites are compared, and %d are named", len(s.common.sites))
 	case len(args) != 2:
@@ -128,20 +150,32 @@ func runCompare(ctx context.Context, s *session, o *compareOptions, args []strin
 	if err != nil {
 		return 0, err
 	}
+	if a, err = rootOf(a, roots[0], names[0]); err != nil {
+		return 0, err
+	}
+	if b, err = rootOf(b, roots[1], names[1]); err != nil {
+		return 0, err
+	}
 	var seen compare.Seen
 	seen.Add(a, asked)
 	seen.Add(b, asked)
 	if err := seen.Unmatched(asked); err != nil {
 		return 0, err
 	}
-	differences := compare.Trees(a, b, asked)
+	differences := compare.Related(a, b, asked)
+	for _, name := range o.out {
+		if err := report.WriteComparison(name, names, a, b, differences, s.masker); err != nil {
+			return 0, fmt.Errorf("-out: %w", err)
+		}
+		s.tell.note("written: %s", name)
+	}
 	switch {
 	case s.common.json && isJSON(a) && isJSON(b) && len(asked.Ignore)+len(asked.Kinds)+len(asked.Keys) == 0:
 		err = s.tell.json(compare.Patch(a, b))
 	case s.common.json:
 		err = s.tell.json(differencesJSON(differences))
 	default:
-		showDifferences(s.tell, names, differences)
+		showDifferences(s.tell, names, differences, o.whole)
 	}
 	if err != nil {
 		return 0, err
@@ -150,6 +184,45 @@ func runCompare(ctx context.Context, s *session, o *compareOptions, args []strin
 		return ExitFailed, nil
 	}
 	return ExitPassed, nil
+}
+
+// rootPaths are the paths at which the two sides begin; nil for the whole answer.
+func (o *compareOptions) rootPaths() (roots [2]*path.Path, err error) {
+	for _, text := range o.roots {
+		sides, where := []int{0, 1}, text
+		switch {
+		case strings.HasPrefix(text, "1="):
+			sides, where = []int{0}, text[2:]
+		case strings.HasPrefix(text, "2="):
+			sides, where = []int{1}, text[2:]
+		}
+		at, err := path.Compile(where)
+		if err != nil {
+			return roots, usagef("", "-root %s: %v", text, err)
+		}
+		for _, side := range sides {
+			if roots[side] != nil {
+				return roots, usagef("-root 1=PATH -root 2=PATH", "-root %s: that side has a root already", text)
+			}
+			roots[side] = at
+		}
+	}
+	return roots, nil
+}
+
+// rootOf is what is at a path of a side.
+func rootOf(n *document.Node, at *path.Path, name string) (*document.Node, error) {
+	if at == nil {
+		return n, nil
+	}
+	found, err := at.Find(path.Roots{Answer: n}, nil)
+	if err != nil {
+		return nil, usagef("", "-root %s: %v", at.Source, err)
+	}
+	if miss := found.Missed(); miss != nil {
+		return nil, usagef("", "-root %s: in %s there is no such place: %s", at.Source, name, miss)
+	}
+	return found.Whole(), nil
 }
 
 // comparedAs says what the arguments are: whole runs of the history by their numbers,
@@ -247,7 +320,7 @@ func readTree(s *session, name string) (*document.Node, error) {
 }
 
 // atTwoSites makes one call at both sites and gives what was answered.
-func atTwoSites(ctx context.Context, s *session, args []string) (a, b *document.Node, err error) {
+func atTwoSites(ctx context.Context, s *session, o *compareOptions, args []string) (a, b *document.Node, err error) {
 	bench, err := s.open()
 	if err != nil {
 		return nil, nil, err
@@ -255,7 +328,12 @@ func atTwoSites(ctx context.Context, s *session, args []string) (a, b *document.
 	var answers []*document.Node
 	for _, site := range s.common.sites {
 		s.common.site = site
-		result, notes, err := oneCall(ctx, s, bench, args)
+		o.Pages = 1
+		step, options, err := prepareCall(s, bench, &o.callOptions, args)
+		if err != nil {
+			return nil, nil, err
+		}
+		result, notes, err := bench.Do(ctx, step, options)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -316,6 +394,11 @@ func differencesJSON(differences []compare.Difference) []map[string]any {
 		if d.Kind == compare.Moved {
 			one["from"], one["to"] = d.From, d.To
 		}
+		if d.Into != "" {
+			one["into"], one["sure"] = d.Into, d.Sure
+			delete(one, "from")
+			delete(one, "to")
+		}
 		out = append(out, one)
 	}
 	return out
@@ -332,49 +415,61 @@ func shortValue(n *document.Node) string {
 	return document.WriteJSON(n, document.Style{})
 }
 
-// showDifferences shows what differs: side by side where there is room.
-func showDifferences(t *printer, names []string, differences []compare.Difference) {
+// differenceWords are the kinds of differences as they are shown.
+var differenceWords = map[compare.Kind]string{
+	compare.Changed: "changed", compare.Added: "added", compare.Removed: "removed", compare.Moved: "moved",
+	compare.Retyped: "kind", compare.Renamed: "renamed", compare.Wrapped: "wrapped", compare.Unwrapped: "unwrapped",
+	compare.Split: "split", compare.Joined: "joined",
+}
+
+// showDifferences shows what differs: first how much of each kind, then side by side where there is room.
+func showDifferences(t *printer, names []string, differences []compare.Difference, whole bool) {
 	if len(differences) == 0 {
 		t.printf("%s\n", t.in(green, "no difference"))
 		return
 	}
+	kinds, counts := compare.Summary(differences)
+	var parts []string
+	for _, kind := range kinds {
+		parts = append(parts, fmt.Sprintf("%d %s", counts[kind], differenceWords[kind]))
+	}
+	t.printf("%s: %s\n", t.in(bold, count(len(differences), "difference")), strings.Join(parts, ", "))
 	width := 4
 	for _, d := range differences {
 		width = max(width, len([]rune(d.Path)))
 	}
 	width = min(width, t.width*2/5)
-	side := (t.width - width - 2 - 2 - 8 - 2) / 2
-	wide := side >= 16
+	const word = 9
+	side := (t.width - width - 2 - 2 - word - 1 - 2) / 2
+	wide := side >= 16 && !whole
 	if wide {
-		t.printf("%s\n", t.in(faint, "         "+t.fit("path", width)+"  "+t.fit(names[0], side)+"  "+names[1]))
-	}
-	signs := map[compare.Kind]string{
-		compare.Changed: "changed", compare.Added: "added", compare.Removed: "removed",
-		compare.Moved: "moved", compare.Retyped: "kind",
+		t.printf("%s\n", t.in(faint, strings.Repeat(" ", word+2)+t.fit("path", width)+"  "+t.fit(names[0], side)+"  "+names[1]))
 	}
 	for _, d := range differences {
 		a, b := shortValue(d.A), shortValue(d.B)
-		if d.Kind == compare.Moved {
+		switch {
+		case d.Into != "":
+			b = t.sign("→ ", "-> ") + d.Into
+			if d.Sure < 1 {
+				b += fmt.Sprintf(" (%.0f %% sure)", 100*d.Sure)
+			}
+		case d.Kind == compare.Moved:
 			a, b = fmt.Sprintf("at %d", d.From), fmt.Sprintf("at %d", d.To)
 		}
 		style := map[compare.Kind]string{compare.Added: green, compare.Removed: red}[d.Kind]
-		word := signs[d.Kind]
+		kind := t.fit(differenceWords[d.Kind], word)
 		if style != "" {
-			word = t.in(style, t.fit(word, 7))
-		} else {
-			word = t.fit(word, 7)
+			kind = t.in(style, kind)
 		}
 		if wide {
-			t.printf("%s\n", strings.TrimRight(word+"  "+t.fit(d.Path, width)+"  "+t.fit(a, side)+"  "+t.fit(b, side),
-				" "))
+			t.printf("%s\n", strings.TrimRight(kind+"  "+t.fit(d.Path, width)+"  "+t.fit(a, side)+"  "+t.fit(b, side), " "))
 			continue
 		}
-		t.printf("%s  %s\n", word, t.visible(d.Path))
+		t.printf("%s  %s\n", kind, t.visible(d.Path))
 		for _, line := range []string{a, b} {
 			if line != "" {
-				t.printf("%s\n", t.wrap(line, t.width, 9))
+				t.printf("%s\n", t.wrap(line, t.width, word+2))
 			}
 		}
 	}
-	t.printf("%s\n", count(len(differences), "difference"))
 }

@@ -134,8 +134,8 @@ var forms = map[string][]form{
 	"compare": {
 		{"of contracts", never, take("breaks as json", atSite, reading)},
 		{"of runs", never, take("values ignore key full as json bench")},
-		{"of answers", never, take("ignore key as json bench")},
-		{"of answers at two sites", never, take("ignore key as json", sending)},
+		{"of answers", never, take("ignore key root out full as json bench")},
+		{"of answers at two sites", never, take("ignore key root out full as json", ofCall, sending)},
 	},
 	"watch": the("every for times until alarm pick out size login json", sending),
 	"run": {

@@ -246,7 +246,7 @@ var differing = map[string][]string{
 	"call dry": {"-dry"}, "vet set": {"-set", "x=1"}, "vet site": {"-site", "nowhere"},
 	"fields find": {"-find", "at"}, "fields kind": {"-kind", "date"}, "fields tree": {"-tree"},
 	"fields as": {"-as", "keep"}, "compare ignore": {"-ignore", "id"}, "compare key": {"-key", "list=id"},
-	"compare as":  {"-as", "answers"},
+	"compare as": {"-as", "answers"}, "compare root": {"-root", "list"}, "compare out": {"-out", "sides.html"}, "compare full": {"-full"},
 	"survey find": {"-find", "moisture"}, "survey depth": {"-depth", "1"}, "survey port": {"-port", "Nowhere"},
 	"survey soap": {"-soap", "1.2"}, "survey logins": nil,
 	"draft as": {"-as", "step"}, "draft only": {"-only", "required"}, "draft soap": {"-soap", "1.2"},

@@ -75,6 +75,7 @@ func newComparing(o Options) *comparing {
 type comparing struct {
 	options Options
 	out     []Difference
+	sizes   map[string][2]int // how many members the objects at paths have; nil where nobody asks
 }
 
 // general writes a path without places in lists.
@@ -150,6 +151,9 @@ func below(where, name string) string {
 }
 
 func (c *comparing) object(a, b *document.Node, where, at string) {
+	if c.sizes != nil {
+		c.sizes[where] = [2]int{len(a.Members()), len(b.Members())}
+	}
 	for _, m := range a.Members() {
 		other := b.Get(m.Key)
 		if other != nil && m.Value.IsScalar() && other.IsScalar() && Same(m.Value, other) {

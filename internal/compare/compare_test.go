@@ -116,6 +116,23 @@ func large(size int, changed bool) string {
 	return out.String()
 }
 
+// Many differences of a kind: what belongs together is looked for among a bounded number of them.
+func BenchmarkRelated(b *testing.B) {
+	many := func(lead string) string {
+		var out strings.Builder
+		for i := range 20_000 {
+			fmt.Fprintf(&out, `, "%s%d": {"name": "%s crate %d", "kilos": %d.5}`, lead, i, lead, i, i)
+		}
+		return `{"a": 1` + out.String() + `}`
+	}
+	one, other := tree(b, many("old")), tree(b, many("new"))
+	for b.Loop() {
+		if len(compare.Related(one, other, compare.Options{})) < 20_000 {
+			b.Fatal("too few")
+		}
+	}
+}
+
 func BenchmarkTrees(b *testing.B) {
 	one, other := large(50<<20, false), large(50<<20, true)
 	b.SetBytes(int64(len(one)))

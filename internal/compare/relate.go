@@ -38,6 +38,7 @@ func Summary(differences []Difference) (kinds []Kind, counts map[Kind]int) {
 // it is told too.
 func Related(a, b *document.Node, o Options) []Difference {
 	c := newComparing(o)
+	c.sizes = map[string][2]int{}
 	c.node(Plain(a), Plain(b), "", "")
 	r := &relating{comparing: c}
 	for _, d := range c.out {
@@ -55,23 +56,25 @@ func Related(a, b *document.Node, o Options) []Difference {
 	r.texts()
 	r.pairs()
 	r.leftOf(found)
-	slices.SortStableFunc(c.out, func(x, y Difference) int { return cmp.Compare(orderOf(found, x), orderOf(found, y)) })
+	order := map[string]int{}
+	for i, d := range slices.Backward(found) {
+		order[d.Path] = i
+	}
+	slices.SortStableFunc(c.out, func(x, y Difference) int { return cmp.Compare(orderOf(order, x), orderOf(order, y)) })
 	return c.out
 }
 
-// orderOf is where the first difference at the path of another one is.
-func orderOf(found []Difference, d Difference) int {
-	for i, one := range found {
-		if one.Path == d.Path || isBelow(d.Path, one.Path) || isBelow(d.Into, one.Path) || d.Into == one.Path {
-			return i
+// orderOf is where the first difference is at a path of another one, or at what that is in.
+func orderOf(order map[string]int, d Difference) int {
+	for _, path := range []string{d.Path, d.Into} {
+		path, _, _ = strings.Cut(path, ", ")
+		for ; path != ""; path, _ = parent(path) {
+			if i, is := order[path]; is {
+				return i
+			}
 		}
 	}
-	return len(found)
-}
-
-func isBelow(path, above string) bool {
-	rest, ok := strings.CutPrefix(path, above)
-	return ok && rest != "" && strings.ContainsAny(rest[:1], ".[")
+	return len(order)
 }
 
 // part is something that is in one document alone, or is in what is.
@@ -79,9 +82,19 @@ type part struct {
 	node   *document.Node
 	path   string
 	at     string
-	inside *part // what it is in, where that is in one document alone too
+	inside *part   // what it is in, where that is in one document alone too
+	parts  []*part // what is in it
 	used   bool
-	size   int // how many single values
+	holds  bool // something in it is used
+	size   int  // how many single values
+}
+
+// use notes that something was said of the part.
+func (p *part) use() {
+	p.used = true
+	for above := p.inside; above != nil; above = above.inside {
+		above.holds = true
+	}
 }
 
 // mostParts bounds the parts that are held against each other, and deepest how far down they are looked for.
@@ -100,10 +113,12 @@ func spread(n *document.Node, path, at string, inside *part) []*part {
 	}
 	if depth < deepest {
 		for _, m := range n.Members() {
-			out = append(out, spread(m.Value, below(path, m.Key), below(at, m.Key), p)...)
+			inner := spread(m.Value, below(path, m.Key), below(at, m.Key), p)
+			p.parts, out = append(p.parts, inner[0]), append(out, inner...)
 		}
 		for i, item := range n.Items() {
-			out = append(out, spread(item, path+"["+strconv.Itoa(i)+"]", at, p)...)
+			inner := spread(item, path+"["+strconv.Itoa(i)+"]", at, p)
+			p.parts, out = append(p.parts, inner[0]), append(out, inner...)
 		}
 	}
 	p.size = max(1, len(out)-1)
@@ -143,7 +158,8 @@ type relating struct {
 
 // tell tells of two parts that belong together, and of what differs within them.
 func (r *relating) tell(kind Kind, from, into *part, sure float64) {
-	from.used, into.used = true, true
+	from.use()
+	into.use()
 	r.add(Difference{
 		Kind: kind, Path: from.path, Into: into.path, A: from.node, B: into.node, at: from.at,
 		Sure: math.Round(100*min(sure, 1)) / 100,
@@ -176,36 +192,60 @@ func (r *relating) changedAround(found []Difference) {
 			found[i].Kind = "" // told
 			if kind == Wrapped {
 				r.tell(Wrapped, one, p, score)
+				r.besides(Added, p)
 			} else {
 				r.tell(Unwrapped, p, one, score)
+				r.besides(Removed, p)
 			}
 			break
 		}
 	}
 }
 
+// besides tells of what is beside a part in what it is in, and in what that is in.
+func (r *relating) besides(kind Kind, p *part) {
+	if p.inside == nil {
+		return
+	}
+	r.besides(kind, p.inside)
+	for _, one := range spread(p.inside.node, p.inside.path, p.inside.at, nil)[1:] {
+		if one.inside.top() && one.node != p.node {
+			r.leftWhole(kind, one)
+		}
+	}
+}
+
+func (r *relating) leftWhole(kind Kind, p *part) {
+	d := Difference{Kind: kind, Path: p.path, at: p.at}
+	if kind == Added {
+		d.B = p.node
+	} else {
+		d.A = p.node
+	}
+	r.add(d)
+}
+
 // groups finds members of an object that are together in a new one there, or were in one that is gone.
 func (r *relating) groups() {
 	r.group(r.gone, r.new, func(members []*part, around *part, sure float64) {
 		for _, m := range members {
-			m.used = true
+			m.use()
 		}
-		around.used = true
-		above, _ := parent(members[0].path)
+		around.use()
 		r.add(Difference{
-			Kind: Wrapped, Path: cmp.Or(above, "answer"), Into: around.path, A: asObject(members), B: around.node,
+			Kind: Wrapped, Path: r.together(members, 0), Into: around.path, A: asObject(members), B: around.node,
 			at: around.at, Sure: math.Round(100*sure) / 100,
 		})
 		r.node(asObject(members), around.node, around.path, around.at)
 	})
 	r.group(r.new, r.gone, func(members []*part, around *part, sure float64) {
 		for _, m := range members {
-			m.used = true
+			m.use()
 		}
-		around.used = true
+		around.use()
 		above, _ := parent(members[0].path)
 		r.add(Difference{
-			Kind: Unwrapped, Path: around.path, Into: cmp.Or(above, "answer"), A: around.node, B: asObject(members),
+			Kind: Unwrapped, Path: around.path, Into: r.together(members, 1), A: around.node, B: asObject(members),
 			at: around.at, Sure: math.Round(100*sure) / 100,
 		})
 		r.node(around.node, asObject(members), above, around.at)
@@ -215,10 +255,10 @@ func (r *relating) groups() {
 // group looks for members of the same object, two or more, that are much like one thing on the other side in that
 // object.
 func (r *relating) group(members, others []*part, tell func(members []*part, around *part, sure float64)) {
-	byParent := map[string][]*part{}
+	byPath := map[string]*part{}
 	for _, p := range members {
-		if above, name := parent(p.path); p.top() && p.isFree() && !isIndex(name) {
-			byParent[above] = append(byParent[above], p)
+		if p.top() && p.isFree() {
+			byPath[p.path] = p
 		}
 	}
 	for _, around := range others {
@@ -226,10 +266,12 @@ func (r *relating) group(members, others []*part, tell func(members []*part, aro
 		if !around.top() || !around.isFree() || isIndex(name) || around.node.Kind != document.Object {
 			continue
 		}
-		inside := slices.DeleteFunc(slices.Clone(byParent[above]), func(p *part) bool {
-			_, name := parent(p.path)
-			return !p.isFree() || around.node.Get(name) == nil
-		})
+		var inside []*part
+		for _, m := range around.node.Members() {
+			if p := byPath[below(above, m.Key)]; p != nil && p.isFree() {
+				inside = append(inside, p)
+			}
+		}
 		if len(inside) < 2 {
 			continue
 		}
@@ -237,6 +279,23 @@ func (r *relating) group(members, others []*part, tell func(members []*part, aro
 			tell(inside, around, score)
 		}
 	}
+}
+
+// together says where members of an object are: at its path, where they are all that it has on their side.
+func (r *relating) together(members []*part, side int) string {
+	if above, _ := parent(members[0].path); r.sizes[above][side] == len(members) {
+		return cmp.Or(above, "answer")
+	}
+	return pathsOf(members)
+}
+
+// pathsOf lists where parts are.
+func pathsOf(members []*part) string {
+	var all []string
+	for _, m := range members {
+		all = append(all, m.path)
+	}
+	return strings.Join(all, ", ")
 }
 
 func asObject(members []*part) *document.Node {
@@ -253,8 +312,9 @@ var separators = []string{" ", ", ", ",", "-", "/", " - ", ":", "T", ";", "; ", 
 
 // texts finds a text that is several on the other side, and several that are one.
 func (r *relating) texts() {
-	r.pieces(r.gone, r.new, Split)
-	r.pieces(r.new, r.gone, Joined)
+	gone, added := r.gone[:min(len(r.gone), mostParts)], r.new[:min(len(r.new), mostParts)]
+	r.pieces(gone, added, Split)
+	r.pieces(added, gone, Joined)
 }
 
 func (r *relating) pieces(wholes, parts []*part, kind Kind) {
@@ -265,7 +325,8 @@ func (r *relating) pieces(wholes, parts []*part, kind Kind) {
 		}
 		above, _ := parent(whole.path)
 		for i, first := range parts {
-			if !first.node.IsScalar() || !first.isFree() || first.node.Text == "" || first.node.Text == text {
+			if !first.node.IsScalar() || !first.isFree() || first.node.Text == "" || first.node.Text == text ||
+				!strings.HasPrefix(text, first.node.Text) {
 				continue
 			}
 			firstAbove, _ := parent(first.path)
@@ -276,14 +337,12 @@ func (r *relating) pieces(wholes, parts []*part, kind Kind) {
 			if found == nil {
 				continue
 			}
-			whole.used = true
-			var names []string
+			whole.use()
 			for _, p := range found {
-				p.used = true
-				names = append(names, p.path)
+				p.use()
 			}
 			d := Difference{
-				Kind: kind, Path: whole.path, Into: strings.Join(names, ", "), A: whole.node, B: asObject(found),
+				Kind: kind, Path: whole.path, Into: pathsOf(found), A: whole.node, B: asObject(found),
 				at: whole.at, Sure: 1,
 			}
 			if kind == Joined {
@@ -430,25 +489,10 @@ func (r *relating) pairs() {
 			cmp.Compare(len(x.into.path), len(y.into.path)))
 	})
 	for _, p := range all {
-		if p.from.isFree() && p.into.isFree() && !hasUsed(r.gone, p.from) && !hasUsed(r.new, p.into) {
+		if p.from.isFree() && p.into.isFree() && !p.from.holds && !p.into.holds {
 			r.tell(p.kind, p.from, p.into, p.sure)
 		}
 	}
-}
-
-// hasUsed says whether something within a part was told of already.
-func hasUsed(parts []*part, of *part) bool {
-	return slices.ContainsFunc(parts, func(p *part) bool {
-		if !p.used || p == of {
-			return false
-		}
-		for above := p.inside; above != nil; above = above.inside {
-			if above == of {
-				return true
-			}
-		}
-		return false
-	})
 }
 
 // sharedStart is how much of two names is the same at their beginning, from 0 to 1.
@@ -483,51 +527,36 @@ func kindOf(from, into *part, isBeside bool) Kind {
 
 // leftOf tells of what nothing else was said of: what differs, and what is left of what is in one document alone.
 func (r *relating) leftOf(found []Difference) {
-	byPath := map[string]*part{}
-	for _, p := range slices.Concat(r.gone, r.new) {
-		if p.top() {
-			byPath[p.path+map[bool]string{true: "\x00"}[slices.Contains(r.new, p)]] = p
+	tops := map[Kind]map[string]*part{Removed: {}, Added: {}}
+	for kind, parts := range map[Kind][]*part{Removed: r.gone, Added: r.new} {
+		for _, p := range parts {
+			if p.top() {
+				tops[kind][p.path] = p
+			}
 		}
 	}
 	for _, d := range found {
-		var p *part
-		switch d.Kind {
-		case "":
+		p := tops[d.Kind][d.Path]
+		switch {
+		case d.Kind == "":
 			continue
-		case Removed:
-			p = byPath[d.Path]
-		case Added:
-			p = byPath[d.Path+"\x00"]
-		}
-		if p == nil {
+		case p == nil:
 			r.add(d)
 			continue
 		}
-		all := r.gone
-		if d.Kind == Added {
-			all = r.new
-		}
-		r.left(d.Kind, p, all)
+		r.left(d.Kind, p)
 	}
 }
 
 // left tells of a part of which nothing was said, or of what in it nothing was said of.
-func (r *relating) left(kind Kind, p *part, all []*part) {
+func (r *relating) left(kind Kind, p *part) {
 	switch {
 	case p.used:
-	case !hasUsed(all, p):
-		d := Difference{Kind: kind, Path: p.path, at: p.at}
-		if kind == Added {
-			d.B = p.node
-		} else {
-			d.A = p.node
-		}
-		r.add(d)
+	case !p.holds:
+		r.leftWhole(kind, p)
 	default:
-		for _, inner := range all {
-			if inner.inside == p {
-				r.left(kind, inner, all)
-			}
+		for _, inner := range p.parts {
+			r.left(kind, inner)
 		}
 	}
 }

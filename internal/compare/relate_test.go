@@ -48,7 +48,9 @@ func TestRelated(t *testing.T) {
 		{"a moment joined", `{"day": "2026-12-01", "time": "10:00:00"}`, `{"at": "2026-12-01T10:00:00"}`, []string{
 			"joined day, time -> at 1",
 		}},
-		{"a value wrapped", `{"kilos": 40.5}`, `{"kilos": {"value": 40.5, "unit": "kg"}}`, []string{"wrapped kilos -> kilos.value 1"}},
+		{"a value wrapped", `{"kilos": 40.5}`, `{"kilos": {"value": 40.5, "unit": "kg"}}`, []string{
+			"wrapped kilos -> kilos.value 1", "added kilos.unit",
+		}},
 		{"a value unwrapped", `{"kilos": {"value": 40.5}}`, `{"kilos": 40.5}`, []string{"unwrapped kilos.value -> kilos 1"}},
 		{"all wrapped", `{"id": "L-1", "grade": "A", "kilos": 40}`, `{"lot": {"id": "L-1", "grade": "A", "kilos": 40}}`, []string{
 			"wrapped answer -> lot 1",
@@ -57,7 +59,7 @@ func TestRelated(t *testing.T) {
 			"a group wrapped", `{"x": {"id": "L-1", "grade": "A", "kilos": 40, "far": 1}}`,
 			`{"x": {"lot": {"id": "L-1", "grade": "A", "kilos": 41}, "far": 1}}`,
 			[]string{
-				"wrapped x -> x.lot 0.83", "changed x.lot.kilos 40 41",
+				"wrapped x.id, x.grade, x.kilos -> x.lot 0.83", "changed x.lot.kilos 40 41",
 			},
 		},
 		{
@@ -184,7 +186,7 @@ func (m *made) edit(kind string, root *document.Node) string {
 	case "wrap":
 		put(at, name, document.NewObject(document.Member{Key: "value", Value: members[at].Value},
 			document.Member{Key: "unit", Value: document.NewText("kg")}))
-		return fmt.Sprintf("wrapped %s -> %s.value", name, name)
+		return fmt.Sprintf("wrapped %s -> %s.value, added %s.unit", name, name, name)
 	case "wrap a group":
 		inner := members[group].Value
 		put(group, members[group].Key, document.NewObject(document.Member{Key: "data", Value: inner}))
@@ -327,7 +329,7 @@ func TestMadePairs(t *testing.T) {
 			}
 			told = append(told, line)
 		}
-		if slices.Equal(told, []string{expected}) {
+		if strings.Join(told, ", ") == expected {
 			right++
 		} else {
 			wrong = append(wrong, fmt.Sprintf("%d %s: expected %s, told %v", seed, kind, expected, told))
