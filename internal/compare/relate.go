@@ -150,6 +150,9 @@ func parent(path string) (above, name string) {
 
 func isIndex(name string) bool { return strings.HasPrefix(name, "[") && !strings.HasPrefix(name, `["`) }
 
+// isKeyed says whether an element is named by its key: [id=L-1].
+func isKeyed(name string) bool { return isIndex(name) && strings.Contains(name, "=") }
+
 // relating finds what belongs together.
 type relating struct {
 	*comparing
@@ -464,6 +467,7 @@ func (r *relating) pairs() {
 			hasName := name == otherName && !isIndex(name)
 			switch {
 			case score <= 0.5,
+				above == otherAbove && isKeyed(name) && isKeyed(otherName), // two things, by their key
 				!tells(from.node) && !hasName && !isBeside,
 				isIndex(name) && isIndex(otherName) && !tells(from.node),
 				!from.top() && !into.top() && from.inside != nil && into.inside != nil &&

@@ -68,7 +68,7 @@ type Change struct {
 
 // changes makes the changes of an answer, in the order of its fields. In a list the first element is changed, and
 // the last.
-func changes(a *exchange.Answer, mask func(string) string) []Change {
+func changes(a *exchange.Answer, inner []string, mask func(string) string) []Change {
 	out := wholeChanges(a)
 	re := reply.Read(&exchange.Record{Answer: a})
 	if re.Problem != nil || re.Payload == nil || len(re.Attachments) > 0 ||
@@ -87,8 +87,12 @@ func changes(a *exchange.Answer, mask func(string) string) []Change {
 	if re.Message != nil {
 		putPayload(re.Body, re.Payload)
 	}
-	c.gather(re.Payload, "")
-	c.node(re.Payload, "", nil)
+	payload := follow(re.Payload, inner)
+	if payload == nil {
+		return out
+	}
+	c.gather(payload, "")
+	c.node(payload, "", nil)
 	return append(out, c.out...)
 }
 

@@ -35,7 +35,10 @@ type Subject struct {
 	Steps   []string // only these were run, empty for all; Tags in the same way
 	Tags    []string
 	Rows    []*Recorded // whose answers are changed
+	Others  []*Recorded // more rows, from whose answers is learnt what varies; may be empty
 	Earlier []*Recorded // the same rows of earlier runs, the newest first; may be empty
+
+	inner map[string][]string // of steps, the names that lead to what paths start from
 }
 
 // mask masks a text that is shown.
@@ -86,6 +89,7 @@ type stepResult struct {
 	outcome  result.Outcome
 	reason   string
 	checks   []result.Check
+	payload  *document.Node // of its answer, as paths see it
 }
 
 // baseline is a row as it comes out when nothing is changed.
@@ -131,7 +135,11 @@ func (w *worker) run(ctx context.Context, row *Recorded, expected map[answerPlac
 	for _, of := range run.Run(ctx, ctx, []*run.Job{w.job}, options) {
 		for _, row := range of.Rows {
 			for _, step := range row.Steps {
-				out = append(out, stepResult{step.Name, step.Of, step.Outcome, step.Reason, step.Checks})
+				one := stepResult{name: step.Name, of: step.Of, outcome: step.Outcome, reason: step.Reason, checks: step.Checks}
+				if step.Reply != nil {
+					one.payload = step.Reply.Payload
+				}
+				out = append(out, one)
 			}
 		}
 	}
@@ -154,6 +162,7 @@ func (w *worker) baseline(ctx context.Context, row *Recorded) *baseline {
 // Doubt changes the recorded answers of a sheet and tells what its checks notice.
 func Doubt(ctx context.Context, s *Subject, o Options) (*Result, error) {
 	begun := time.Now()
+	s.inner = map[string][]string{}
 	ctx, cancel := context.WithTimeout(ctx, o.Time)
 	defer cancel()
 	contracts := &bench.ContractCache{}
@@ -200,6 +209,14 @@ func Doubt(ctx context.Context, s *Subject, o Options) (*Result, error) {
 	try(sampled, func(w *worker, b *baseline, t *tried) { t.verdict, t.by = w.try(ctx, b, t) })
 	r.sum(s, sampled, len(all))
 	takeOut := s.putIn(r)
+	for _, row := range s.Rows { // a rule that does not hold for what was recorded is none
+		base := bases[row]
+		for i, now := range workers[0].run(ctx, row, base.expected, answerPlace{}, nil) {
+			r.dropRules(before(base.steps, i, now.name), now)
+		}
+	}
+	takeOut()
+	takeOut = s.putIn(r)
 	try(r.missed(), func(w *worker, b *baseline, t *tried) {
 		again, _ := w.try(ctx, b, t)
 		t.byRules = again == noticed
@@ -244,8 +261,11 @@ func (s *Subject) changesOf(b *baseline, r *Result) []*tried {
 			r.leave("%s: its answer is recorded in part only; run -doubt has it whole", step.name)
 			continue
 		}
+		if s.inner[step.of] == nil {
+			s.inner[step.of] = wayTo(b.row.payload(step.name, nil), step.payload)
+		}
 		var of []*tried
-		for _, change := range append(changes(answer, s.mask), s.otherAnswers(b.row, step.name, answer)...) {
+		for _, change := range append(changes(answer, s.inner[step.of], s.mask), s.otherAnswers(b.row, step.name, answer)...) {
 			of = append(of, &tried{
 				row: b.row, step: step.name, of: step.of, at: answerPlace{step.name, last}, change: change,
 			})
@@ -309,13 +329,48 @@ func (r *Recorded) names() []string {
 	return names
 }
 
-// payload is what the answer of a step holds, as paths see it; nil where it cannot be read.
-func (r *Recorded) payload(step string) *document.Node {
+// payload is what the answer of a step holds, from where paths start; nil where it cannot be read.
+func (r *Recorded) payload(step string, inner []string) *document.Node {
 	answer := r.lastAnswer(step)
 	if answer == nil {
 		return nil
 	}
-	return reply.Read(&exchange.Record{Answer: answer}).Payload
+	return follow(reply.Read(&exchange.Record{Answer: answer}).Payload, inner)
+}
+
+// follow gives what is below names; nil where they lead nowhere.
+func follow(n *document.Node, names []string) *document.Node {
+	for _, name := range names {
+		n = n.Get(name)
+	}
+	return n
+}
+
+// wayTo gives the names that lead from a payload to what paths start from, where a protocol has something around it:
+// the d of OData 2.0. It is empty where nothing is around it.
+func wayTo(n, payload *document.Node) []string {
+	if n == nil || payload == nil || payload.Kind == document.Element {
+		return []string{}
+	}
+	text := document.WriteJSON(payload, document.Style{})
+	var look func(n *document.Node, way []string) []string
+	look = func(n *document.Node, way []string) []string {
+		if document.WriteJSON(n, document.Style{}) == text {
+			return way
+		}
+		for _, m := range n.Members() {
+			if len(way) < 2 && !m.Value.IsScalar() {
+				if found := look(m.Value, append(slices.Clone(way), m.Key)); found != nil {
+					return found
+				}
+			}
+		}
+		return nil
+	}
+	if way := look(n, []string{}); way != nil {
+		return way
+	}
+	return []string{}
 }
 
 // try judges a change, and names the checks that noticed it.

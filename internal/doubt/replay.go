@@ -37,18 +37,12 @@ type Recorded struct {
 type recordedStep struct {
 	exchanges []*exchange.Record
 	found     *document.Node // of one that looks into a database or a folder
-	cut       bool           // what it found, or was answered, was recorded in part only
+	passed    bool
+	cut       bool // what it found, or was answered, was recorded in part only
 }
 
-// hasAnswers says whether there is anything in the row that could be judged again.
-func (r *Recorded) hasAnswers() bool {
-	for _, step := range r.Steps {
-		if len(step.exchanges) > 0 || step.found != nil {
-			return true
-		}
-	}
-	return false
-}
+// passed says whether a step passed.
+func (r *Recorded) passed(step string) bool { return r.Steps[step] != nil && r.Steps[step].passed }
 
 // OfResult gives a row as it is in memory, with the steps before and after the rows.
 func OfResult(rows ...*result.Row) *Recorded {
@@ -59,7 +53,7 @@ func OfResult(rows ...*result.Row) *Recorded {
 			out.Name = (&history.Row{Number: row.Number, Label: row.Label}).Name()
 		}
 		for _, step := range row.Steps {
-			one := &recordedStep{exchanges: judgedOnes(step.Exchanges)}
+			one := &recordedStep{exchanges: judgedOnes(step.Exchanges), passed: step.Outcome == result.Passed}
 			if step.Got != "" {
 				one.found, _, _ = document.Read("", []byte(step.Got))
 			}
@@ -85,7 +79,7 @@ func OfHistory(rows ...*history.Row) *Recorded {
 			}
 		}
 		for _, step := range row.Steps {
-			one := &recordedStep{}
+			one := &recordedStep{passed: step.Outcome == string(result.Passed)}
 			for _, e := range step.Exchanges {
 				one.cut = one.cut || !history.IsWhole(e.Body)
 				one.exchanges = append(one.exchanges, e.Record())

@@ -334,6 +334,20 @@ func (f *Field) words() []string {
 	return out
 }
 
+// dropRules takes out rules that fail where nothing was changed.
+func (r *Result) dropRules(was *stepResult, now stepResult) {
+	for i, c := range now.checks {
+		if c.Passed || !c.Judged || c.Kind != "field" || was != nil && failedBefore(was.checks, i, c) {
+			continue
+		}
+		for _, f := range r.Fields {
+			if f.Step == now.of && f.Path == c.Subject {
+				f.Rules = nil
+			}
+		}
+	}
+}
+
 // missed are the changes that nobody noticed.
 func (r *Result) missed() []*tried {
 	var out []*tried
@@ -416,13 +430,14 @@ type answers struct {
 func (s *Subject) known(of []*tried) *answers {
 	out := &answers{kinds: map[string]string{}, rules: map[string][]string{}, isNew: map[string]bool{}, onlyNew: true}
 	p := fields.NewProposer(func(text string) bool { return s.mask(text) != text })
-	seen := map[string]bool{}
+	seen, steps := map[string]bool{}, map[string]string{}
 	for _, t := range of {
+		steps[t.step] = t.of
 		if seen[t.step+t.row.Name] {
 			continue
 		}
 		seen[t.step+t.row.Name] = true
-		payload := t.row.payload(t.step)
+		payload := t.row.payload(t.step, s.inner[t.of])
 		if payload == nil {
 			continue
 		}
@@ -432,12 +447,19 @@ func (s *Subject) known(of []*tried) *answers {
 			if earlier.Row != t.row.Row || earlier.Name != t.row.Name {
 				continue
 			}
-			if other := earlier.payload(t.step); other != nil {
+			if other := earlier.payload(t.step, s.inner[t.of]); other != nil {
 				p.Tree(other)
 				values = append(values, out.scalars(other))
 			}
 		}
 		out.learnNew(t.row, values)
+	}
+	for _, other := range s.Others {
+		for step, of := range steps {
+			if payload := other.payload(step, s.inner[of]); payload != nil && other.passed(step) {
+				p.Tree(payload)
+			}
+		}
 	}
 	for _, proposal := range p.Propose() {
 		out.rules[proposal.Path] = proposal.Rules

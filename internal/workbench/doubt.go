@@ -30,6 +30,7 @@ type DoubtOptions struct {
 // How many rows of a sheet are doubted, and how many earlier runs are looked at for what is new each time.
 const (
 	mostRows    = 3
+	mostOthers  = 30 // rows from which is learnt what varies
 	mostEarlier = 4
 )
 
@@ -94,7 +95,8 @@ func doubtSheet(ctx context.Context, b *Bench, o DoubtOptions, runs []*history.S
 			if one.File != file || subject.Options.Site != "" && one.Site != subject.Options.Site {
 				continue
 			}
-			rows, err := recordedRows(stored, i)
+			rows, others, err := recordedRows(stored, i)
+			subject.Others = append(subject.Others, others...)
 			switch {
 			case err != nil:
 				return nil, err
@@ -132,12 +134,12 @@ func doubtLimits(most int) doubt.Options {
 }
 
 // recordedRows are rows of a sheet that passed and whose answers are there, each with the steps before and after the
-// rows.
-func recordedRows(stored *history.Stored, index int) ([]*doubt.Recorded, error) {
+// rows; and others, whatever became of them.
+func recordedRows(stored *history.Stored, index int) (recorded, others []*doubt.Recorded, err error) {
 	var around, rows []*history.Row
 	for row, err := range stored.Rows(index) {
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		switch {
 		case row.Phase != "":
@@ -145,16 +147,17 @@ func recordedRows(stored *history.Stored, index int) ([]*doubt.Recorded, error) 
 		case row.Outcome == string(Passed) && row.Iteration <= 1 && len(rows) < mostRows &&
 			slices.ContainsFunc(row.Steps, func(s *history.Step) bool { return len(s.Exchanges) > 0 || s.Got != "" }):
 			rows = append(rows, row)
+		case len(others) < mostOthers:
+			others = append(others, doubt.OfHistory(row))
 		}
 	}
-	var out []*doubt.Recorded
 	for _, row := range rows {
-		out = append(out, doubt.OfHistory(append(slices.Clone(around), row)...))
+		recorded = append(recorded, doubt.OfHistory(append(slices.Clone(around), row)...))
 	}
-	return out, nil
+	return recorded, others, nil
 }
 
-// rowKeeper passes a run on to its observer, and keeps a few rows of each sheet that passed, with the steps before and
+// rowKeeper passes a run on to its observer, and keeps the first rows of each sheet, with the steps before and
 // after the rows.
 type rowKeeper struct {
 	run.Observer
@@ -163,13 +166,7 @@ type rowKeeper struct {
 
 // RowDone keeps the row if it is one of the first, and passes it on.
 func (k *rowKeeper) RowDone(s *result.Sheet, row *result.Row) {
-	rows := 0
-	for _, one := range k.kept[s] {
-		if one.Phase == "" {
-			rows++
-		}
-	}
-	if row.Phase != "" || row.Outcome == Passed && row.Iteration <= 1 && rows < mostRows {
+	if row.Phase != "" || row.Iteration <= 1 && len(k.kept[s]) < mostRows+mostOthers {
 		kept := *row // whoever forgets the row forgets what it leads to
 		k.kept[s] = append(k.kept[s], &kept)
 	}
@@ -192,8 +189,12 @@ func (r *running) doubt(ctx context.Context, kept map[*result.Sheet][]*result.Ro
 			}
 		}
 		for _, row := range kept[of] {
-			if row.Phase == "" {
+			switch {
+			case row.Phase != "":
+			case row.Outcome == Passed && len(subject.Rows) < mostRows:
 				subject.Rows = append(subject.Rows, doubt.OfResult(append(slices.Clone(around), row)...))
+			default:
+				subject.Others = append(subject.Others, doubt.OfResult(row))
 			}
 		}
 		if len(subject.Rows) == 0 {
