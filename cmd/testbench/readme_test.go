@@ -45,7 +45,7 @@ func TestReadme(t *testing.T) {
 	t.Parallel()
 	guides, err := filepath.Glob("../../docs/guide/*.md")
 	require.NoError(t, err)
-	require.Len(t, guides, 6)
+	require.Len(t, guides, 7)
 	for _, file := range append(guides, "../../README.md") {
 		t.Run(filepath.Base(file), func(t *testing.T) { examplesHold(t, file) })
 	}

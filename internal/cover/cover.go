@@ -480,6 +480,9 @@ func (s *Service) answer(o *Operation, use Use, seen map[string]bool, counted ma
 		for _, row := range a.Rows {
 			if row.Name != "…" {
 				o.thing(Came, a.Name(), key(row.Path), "")
+				if row.Type == "" {
+					continue // it only holds others
+				}
 				o.thing(Check, a.Name(), key(row.Path), "")
 			}
 		}

@@ -8,6 +8,7 @@ import (
 	"io"
 	"io/fs"
 	"maps"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
@@ -182,7 +183,7 @@ func summed(row *history.Row) (message, millis, moment string) {
 	if !begun.IsZero() {
 		moment = begun.UTC().Format(time.RFC3339Nano)
 	}
-	return message, strconv.FormatFloat(total, 'f', -1, 64), moment
+	return message, strconv.FormatFloat(math.Round(100*total)/100, 'f', -1, 64), moment // as exact as the times are
 }
 
 func firstLine(step *history.Step) secret.Text {
