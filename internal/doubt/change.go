@@ -52,11 +52,6 @@ const (
 // valueKinds change a single value to another of its type.
 var valueKinds = []Kind{Near, Sign, Unit, Moment, Value, Other}
 
-// isWhole says whether a kind is of the answer as a whole, and not of a field.
-func (k Kind) isWhole() bool {
-	return slices.Contains([]Kind{Status, Header, Page, Fault, Nothing, Row, Step, Previous}, k)
-}
-
 // Change is an answer with one thing changed.
 type Change struct {
 	Kind   Kind

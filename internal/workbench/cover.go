@@ -64,6 +64,11 @@ func (b *Bench) Cover(ctx context.Context, o CoverOptions) ([]*Covered, []*histo
 		}
 	}
 	services := o.Services
+	for _, name := range services {
+		if b.inner.Service(name) == nil {
+			return nil, nil, &bench.NotFoundError{What: "service", Name: name, Known: b.inner.ServiceNames()}
+		}
+	}
 	if len(services) == 0 {
 		for _, s := range b.inner.Services {
 			if s.Contract != nil || len(s.Operations) > 0 {

@@ -46,6 +46,16 @@ func (b *Bench) Doubt(ctx context.Context, o DoubtOptions) ([]*Doubted, error) {
 	if err != nil {
 		return nil, err
 	}
+	for _, file := range files {
+		if _, err := openSheet(b, file); err != nil {
+			return nil, err
+		}
+	}
+	if o.Run > 0 {
+		if _, err := store.Get(o.Run); err != nil {
+			return nil, err
+		}
+	}
 	q := history.RunQuery{Files: files}
 	if o.Site != "" {
 		q.Sites = []string{o.Site}
