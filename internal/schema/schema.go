@@ -37,10 +37,10 @@ type Row struct {
 	// Only are the values of which it is one, or of which each of its elements is; nil for others.
 	Only     []string `json:"-"`
 	Nillable bool     `json:"nullable,omitempty"`
-	Default  string `json:"default,omitempty"`
-	Fixed    string `json:"fixed,omitempty"`
-	Example  string `json:"example,omitempty"`
-	About    string `json:"about,omitempty"`
+	Default  string   `json:"default,omitempty"`
+	Fixed    string   `json:"fixed,omitempty"`
+	Example  string   `json:"example,omitempty"`
+	About    string   `json:"about,omitempty"`
 	// Again says that the type was outlined above, where it holds itself.
 	Again bool `json:"-"`
 }
