@@ -280,5 +280,5 @@ func showDemoEnd(t *printer, dir, reportFile string, asPlanned bool) {
 	t.printf("\n  the bench    %s\n  the sheets   %s\n  the report   %s\n", filepath.Join(dir, "bench.yaml"),
 		filepath.Join(dir, "sheets"), reportFile)
 	t.printf("\nnext: testbench demo -dir honey -serve      (keeps the services up; in another terminal:)\n      cd " +
-		"honey && testbench call stores/search grade=A\n")
+		"honey && testbench call stores/search grade=A\n      testbench doubt last      (which changes of the answers would nobody notice?)\n")
 }

@@ -260,7 +260,7 @@ func (s *Service) cover(o *Operation, uses []Use) {
 	if len(uses) == 0 {
 		for _, row := range o.parts.Given {
 			if row.Depth == 0 && row.Fixed == "" {
-				o.thing(Given, "", key(row.Path), "")
+				o.thing(Given, "", Key(row.Path), "")
 			}
 		}
 		return
@@ -269,15 +269,15 @@ func (s *Service) cover(o *Operation, uses []Use) {
 		if row.Fixed != "" || row.Name == "…" {
 			continue
 		}
-		o.thing(Given, "", key(row.Path), "")
+		o.thing(Given, "", Key(row.Path), "")
 		if !row.Required {
-			o.thing(Left, "", key(row.Path), "")
+			o.thing(Left, "", Key(row.Path), "")
 		}
 		for _, value := range row.Only {
-			o.thing(Value, "", key(row.Path), value)
+			o.thing(Value, "", Key(row.Path), value)
 		}
 		if row.Choice != "" {
-			o.thing(Choice, "", key(row.Path), "")
+			o.thing(Choice, "", Key(row.Path), "")
 		}
 	}
 	seen := map[string]bool{} // the answers that came
@@ -318,8 +318,8 @@ func (o *Operation) touch(kind Kind, of, name, value string, use Use) {
 
 var indexes = regexp.MustCompile(`\[(\d+|\*)\]`)
 
-// key is a path without which element of a list it is, and without the sign of an attribute.
-func key(path string) string {
+// Key is a path without which element of a list it is, and without the sign of an attribute.
+func Key(path string) string {
 	path = indexes.ReplaceAllString(path, "")
 	return strings.ReplaceAll(strings.TrimPrefix(strings.TrimPrefix(path, "answer"), "."), "@", "")
 }
@@ -331,7 +331,7 @@ func (o *Operation) request(use Use) {
 	}
 	given := o.given(use.Record.Request)
 	for _, row := range o.parts.Given {
-		name := key(row.Path)
+		name := Key(row.Path)
 		values, is := given[name]
 		if !is {
 			above := name[:max(strings.LastIndex(name, "."), 0)]
@@ -479,11 +479,11 @@ func (s *Service) answer(o *Operation, use Use, seen map[string]bool, counted ma
 		seen[a.Name()] = true
 		for _, row := range a.Rows {
 			if row.Name != "…" {
-				o.thing(Came, a.Name(), key(row.Path), "")
+				o.thing(Came, a.Name(), Key(row.Path), "")
 				if row.Type == "" {
 					continue // it only holds others
 				}
-				o.thing(Check, a.Name(), key(row.Path), "")
+				o.thing(Check, a.Name(), Key(row.Path), "")
 			}
 		}
 	}
@@ -496,7 +496,7 @@ func (s *Service) answer(o *Operation, use Use, seen map[string]bool, counted ma
 	collect(payload, "", came)
 	known := map[string]bool{}
 	for _, row := range a.Rows {
-		for name := key(row.Path); name != ""; name = name[:max(strings.LastIndex(name, "."), 0)] {
+		for name := Key(row.Path); name != ""; name = name[:max(strings.LastIndex(name, "."), 0)] {
 			known[name] = true // and what it is in
 		}
 	}
@@ -506,7 +506,7 @@ func (s *Service) answer(o *Operation, use Use, seen map[string]bool, counted ma
 			continue
 		}
 		o.touch(Came, a.Name(), name, "", use)
-		if use.JudgedAll || slices.ContainsFunc(use.Judged, func(path string) bool { return key(path) == name }) {
+		if use.JudgedAll || slices.ContainsFunc(use.Judged, func(path string) bool { return Key(path) == name }) {
 			o.touch(Check, a.Name(), name, "", use)
 		}
 	}
@@ -521,7 +521,7 @@ func (s *Service) unknown(o *Operation, a *contract.AnswerPart, name string, kno
 		return row.Again || row.Name == "…" || row.Type == "anything"
 	})
 	hasFields := slices.ContainsFunc(a.Rows, func(row schema.Row) bool {
-		rest, ok := strings.CutPrefix(key(row.Path), above)
+		rest, ok := strings.CutPrefix(Key(row.Path), above)
 		return ok && (above == "" || strings.HasPrefix(rest, "."))
 	})
 	if isOpen || !hasFields || above != "" && !known[above] || strings.Contains(name, "xsi:") {
@@ -580,7 +580,7 @@ func (s *Service) neverCame(o *Operation, seen map[string]bool, counted map[stri
 func (o *Operation) isExpected(t *Thing) bool {
 	for _, a := range o.parts.Answers {
 		if a.Name() == t.Of {
-			at := slices.IndexFunc(a.Rows, func(row schema.Row) bool { return key(row.Path) == t.Name })
+			at := slices.IndexFunc(a.Rows, func(row schema.Row) bool { return Key(row.Path) == t.Name })
 			return at >= 0 && (a.Rows[at].Required || a.Rows[at].Occurs != "")
 		}
 	}

@@ -3,6 +3,7 @@ package doubt
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"math/big"
 	"net/http"
 	"slices"
@@ -32,11 +33,13 @@ const (
 	Unit   Kind = "another unit"
 	Moment Kind = "another date or zone"
 	Value  Kind = "another value"
-	Other  Kind = "the value of another element"
+	Other  Kind = "the value of another element" // or of another answer
+	Enum   Kind = "another value of its enumeration"
 
 	Emptied Kind = "no elements"
 	Fewer   Kind = "an element less"
 	Twice   Kind = "an element twice"
+	Doubled Kind = "all elements twice"
 	Order   Kind = "another order"
 
 	Status   Kind = "another status"
@@ -50,7 +53,7 @@ const (
 )
 
 // valueKinds change a single value to another of its type.
-var valueKinds = []Kind{Near, Sign, Unit, Moment, Value, Other}
+var valueKinds = []Kind{Near, Sign, Unit, Moment, Value, Other, Enum}
 
 // Change is an answer with one thing changed.
 type Change struct {
@@ -61,9 +64,13 @@ type Change struct {
 	answer func() *exchange.Answer
 }
 
+// values are what is known of the fields of an answer beside it: what came in other answers, by the paths, and what a
+// contract takes alone, by the paths without elements.
+type values struct{ came, only map[string][]string }
+
 // changes makes the changes of an answer, in the order of its fields. In a list the first element is changed, and
 // the last.
-func changes(a *exchange.Answer, inner []string, mask func(string) string) []Change {
+func changes(a *exchange.Answer, inner []string, known values, mask func(string) string) []Change {
 	out := wholeChanges(a)
 	re := reply.Read(&exchange.Record{Answer: a})
 	if re.Problem != nil || re.Payload == nil || len(re.Attachments) > 0 ||
@@ -74,7 +81,7 @@ func changes(a *exchange.Answer, inner []string, mask func(string) string) []Cha
 	if re.Format == document.XML {
 		write = document.WriteXML
 	}
-	c := &changer{isXML: re.Format == document.XML, mask: mask, values: map[string][]string{}, write: func() *exchange.Answer {
+	c := &changer{isXML: re.Format == document.XML, mask: mask, values: maps.Clone(known.came), only: known.only, write: func() *exchange.Answer {
 		one := *a
 		one.Body = []byte(write(re.Body, document.Style{}))
 		return &one
@@ -191,6 +198,7 @@ func faultIn(version soap.Version) []byte {
 type changer struct {
 	isXML  bool
 	values map[string][]string // by the path, those that differ
+	only   map[string][]string // by the path without elements, those that a contract takes alone
 	write  func() *exchange.Answer
 	mask   func(string) string
 	mutex  sync.Mutex // one change is made at a time
@@ -279,11 +287,14 @@ func (c *changer) children(n *document.Node, at string, visit func(at string, ch
 	}
 }
 
+// mostValues bounds the values of a field that are known.
+const mostValues = 20
+
 // gather learns which values there are at each path.
 func (c *changer) gather(n *document.Node, at string) {
 	if text, is := scalar(n); is {
-		if values := c.values[at]; len(values) < 20 && !slices.Contains(values, text) {
-			c.values[at] = append(values, text)
+		if values := c.values[at]; len(values) < mostValues && !slices.Contains(values, text) {
+			c.values[at] = append(slices.Clip(values), text)
 		}
 		return
 	}
@@ -393,6 +404,12 @@ func (c *changer) others(v *document.Node, at, text string) []another {
 	for _, other := range c.values[at] {
 		if other != text {
 			add(Other, other)
+			break
+		}
+	}
+	for _, other := range c.only[strings.ReplaceAll(at, "[*]", "")] {
+		if other != text {
+			add(Enum, other)
 			break
 		}
 	}
@@ -527,6 +544,7 @@ func (c *changer) lists(at string, items []*document.Node, put func([]*document.
 		add(Order, "in reverse", reversed)
 	}
 	add(Twice, "the first element twice", append([]*document.Node{items[0]}, items...))
+	add(Doubled, "all elements twice", slices.Concat(items, items))
 }
 
 // repeated makes the changes of elements of XML that are there several times.

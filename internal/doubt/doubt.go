@@ -38,6 +38,9 @@ type Subject struct {
 	Others  []*Recorded // more rows, from whose answers is learnt what varies; may be empty
 	Earlier []*Recorded // the same rows of earlier runs, the newest first; may be empty
 
+	// Only are the values that the contract of a step takes alone: by the step, and by the path without elements.
+	Only map[string]map[string][]string
+
 	inner map[string][]string // of steps, the names that lead to what paths start from
 }
 
@@ -265,7 +268,7 @@ func (s *Subject) changesOf(b *baseline, r *Result) []*tried {
 			s.inner[step.of] = wayTo(b.row.payload(step.name, nil), step.payload)
 		}
 		var of []*tried
-		for _, change := range append(changes(answer, s.inner[step.of], s.mask), s.otherAnswers(b.row, step.name, answer)...) {
+		for _, change := range append(changes(answer, s.inner[step.of], s.values(step), s.mask), s.otherAnswers(b.row, step.name, answer)...) {
 			of = append(of, &tried{
 				row: b.row, step: step.name, of: step.of, at: answerPlace{step.name, last}, change: change,
 			})
@@ -273,6 +276,17 @@ func (s *Subject) changesOf(b *baseline, r *Result) []*tried {
 		out = append(out, sample(of, mostOfStep)...)
 	}
 	return out
+}
+
+// values are what other answers of a step had in its fields, and what its contract takes.
+func (s *Subject) values(step stepResult) values {
+	c := &changer{values: map[string][]string{}}
+	for _, other := range slices.Concat(s.Rows, s.Others, s.Earlier) {
+		if payload := other.payload(step.name, s.inner[step.of]); payload != nil && other.passed(step.name) {
+			c.gather(payload, "")
+		}
+	}
+	return values{c.values, s.Only[lastName(step.of)]}
 }
 
 // otherAnswers are whole answers that came elsewhere: in another row, of another step, in an earlier run.

@@ -364,3 +364,44 @@ func BenchmarkFiftySteps(b *testing.B) {
 		b.ReportMetric(float64(all[0].Tried), "changes")
 	}
 }
+
+// Another value of an enumeration is tried by the contract, and values of other rows.
+func TestValuesOfOthers(t *testing.T) {
+	const contract = `openapi: 3.0.3
+info: {title: t, version: "1"}
+paths:
+  /lots/{id}:
+    get:
+      operationId: lot
+      parameters: [{name: id, in: path, required: true, schema: {type: integer}}]
+      responses:
+        "200":
+          description: ok
+          content: {application/json: {schema: {type: object, required: [grade, keeper], properties: {
+            grade: {type: string, enum: [A, B, C]}, keeper: {type: string}, n: {type: integer}}}}}
+`
+	bench := newBench(t, "sheet: s\nrows:\n  list: [{id: 1}, {id: 2}]\nsteps:\n  - step: lot\n    call: s/lot\n    fill: {id: \"${row.id}\"}\n    fields: {n: \"${row.id}\"}\n",
+		func(w http.ResponseWriter, r *http.Request) {
+			id := strings.TrimPrefix(r.URL.Path, "/lots/")
+			serves(`{"grade": "A", "keeper": "Keeper `+id+`", "n": `+id+`}`)(w, r)
+		})
+	data, err := os.ReadFile(filepath.Join(bench.Dir, "bench.yaml"))
+	require.NoError(t, err)
+	text := strings.Replace(string(data), "services: {}", "services:\n  s: {contract: c.yaml, address: \"${base}\"}", 1)
+	require.NoError(t, os.WriteFile(filepath.Join(bench.Dir, "bench.yaml"), []byte(text), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(bench.Dir, "c.yaml"), []byte(contract), 0o600))
+	bench, err = workbench.Open(bench.Dir)
+	require.NoError(t, err)
+	found := doubted(t, bench, "sheet.yaml")
+	told := map[string]string{}
+	for _, f := range found.Findings() {
+		told[f.Path] = strings.Join(f.Words, "; ")
+	}
+	assert.Equal(t, map[string]string{
+		"grade":  "other values pass: B in place of A",
+		"keeper": "any text passes; it may be empty",
+	}, told)
+	assert.True(t, slices.ContainsFunc(found.AllTried(), func(tried doubt.Tried) bool {
+		return tried.What == "Keeper 2 in place of Keeper 1"
+	}), "of the other row")
+}

@@ -205,7 +205,7 @@ func (f *Field) onPurpose(t *tried, rules []sheet.FieldRule, byContract bool, kn
 		case kind == Gone && one.Rule.LetsAbsent(),
 			kind == Null && one.Rule.LetsNull(),
 			(isValue || kind == Empty) && one.Rule.HasRoom(),
-			(kind == Emptied || kind == Fewer || kind == Twice) && one.Rule.CountsWithRoom():
+			(kind == Emptied || kind == Fewer || kind == Twice || kind == Doubled) && one.Rule.CountsWithRoom():
 			return allowed
 		}
 	}
@@ -309,7 +309,9 @@ func (f *Field) words() []string {
 	if f.Noticed+f.Unknown == 0 && len(f.tried) > 1 {
 		return []string{"nobody looks"}
 	}
-	if passed, of := count(isValue); passed == of && of > 0 {
+	isMadeUp := func(k Kind) bool { return isValue(k) && k != Other && k != Enum }
+	madeUp, _ := count(isMadeUp)
+	if passed, of := count(isValue); passed == of && madeUp > 0 {
 		out = append(out, "any "+cmp.Or(f.Kind, "value")+" passes")
 	} else if passed > 0 {
 		out = append(out, "other values pass: "+examples(isValue))
@@ -325,6 +327,7 @@ func (f *Field) words() []string {
 		{Emptied, "it may have no elements"},
 		{Fewer, "elements may be missing"},
 		{Twice, "an element may come twice"},
+		{Doubled, "all elements may come twice"},
 		{Order, "its elements may come in another order"},
 	} {
 		if passed, _ := count(func(k Kind) bool { return k == one.kind }); passed > 0 {
@@ -470,7 +473,7 @@ func (s *Subject) known(of []*tried) *answers {
 // scalars are the first value at each path, and adds the kinds.
 func (a *answers) scalars(payload *document.Node) map[string]string {
 	out := map[string]string{}
-	c := &changer{values: map[string][]string{}}
+	c := &changer{}
 	var look func(n *document.Node, at string)
 	look = func(n *document.Node, at string) {
 		if text, is := scalar(n); is {

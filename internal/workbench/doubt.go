@@ -6,11 +6,14 @@ import (
 	"fmt"
 	"slices"
 
+	"testbench/internal/cover"
 	"testbench/internal/doubt"
 	"testbench/internal/history"
 	"testbench/internal/result"
 	"testbench/internal/run"
 	"testbench/internal/session"
+	"testbench/internal/sheet"
+	"testbench/internal/step"
 )
 
 // Doubted tells what the checks of a sheet notice.
@@ -129,11 +132,48 @@ func doubtSheet(ctx context.Context, b *Bench, o DoubtOptions, runs []*history.S
 	if subject.Sheet, err = openSheet(b, file); err != nil {
 		return nil, err
 	}
+	subject.Only = onlyValues(b, subject.Sheet, o.Options)
 	doubted, err := doubt.Doubt(ctx, subject, doubtLimits(o.Most))
 	if err == nil {
 		doubted.Run = of
 	}
 	return doubted, err
+}
+
+// onlyValues are the values that the contracts of steps take alone in fields of their answers: by the step, and by the
+// path without elements. A contract that cannot be read gives none; judging tells of it.
+func onlyValues(b *Bench, s *sheet.Sheet, o Options) map[string]map[string][]string {
+	out := map[string]map[string][]string{}
+	b.inner.Kept = keptContracts(b, o)
+	defer func() { b.inner.Kept = nil }()
+	s.EveryStep(func(_ *sheet.Sheet, one *sheet.Step) {
+		call, ok := one.Action.(*step.Call)
+		if !ok {
+			return
+		}
+		service := b.inner.Service(call.Service)
+		if service == nil || service.Contract == nil {
+			return
+		}
+		c, err := b.inner.Offline(service) // nothing is sent for it
+		if err != nil || c == nil || !c.HasOperations() {
+			return
+		}
+		op, err := c.Operation(call.Operation, service.Binding())
+		if err != nil || op == nil {
+			return
+		}
+		only := map[string][]string{}
+		for _, answer := range op.Parts(true).Answers {
+			for _, row := range answer.Rows {
+				if len(row.Only) > 1 {
+					only[cover.Key(row.Path)] = row.Only
+				}
+			}
+		}
+		out[one.Name] = only
+	})
+	return out
 }
 
 func doubtLimits(most int) doubt.Options {
@@ -210,6 +250,7 @@ func (r *running) doubt(ctx context.Context, kept map[*result.Sheet][]*result.Ro
 		if len(subject.Rows) == 0 {
 			continue // what failed is told already
 		}
+		subject.Only = onlyValues(r.bench, subject.Sheet, r.options.Options)
 		doubted, err := doubt.Doubt(ctx, subject, doubtLimits(0))
 		if errors.Is(err, context.Canceled) {
 			return nil
