@@ -231,6 +231,16 @@ steps:
     every: 5 ms
     within: 20 ms
 `)
+	p.write("sheets/ok.yaml", `sheet: ok
+steps:
+  - step: json
+    request: s POST /?in=json&q=${sealed.phrase}
+    fields: { phrase: is text, list: count 2 }
+    keep: { said: said, phrase: phrase }
+  - step: xml
+    request: s POST /?in=xml&q=${sealed.phrase}
+    expect: { error: { code: is text } }
+`)
 	var output strings.Builder
 	post := []string{"s", "POST", "/?in=json", "a=${sealed.phrase}"}
 	for _, args := range [][]string{
@@ -244,6 +254,14 @@ steps:
 		{"call", "s", "POST", "/?in=text", "a=${sealed.phrase}"},
 		{"call", "s", "POST", "/?in=html&fail=1", "a=${sealed.phrase}"},
 		{"call", "s", "POST", "/?in=broken", "a=${sealed.phrase}", "-pick", "x"},
+		{"run", "sheets/ok.yaml", "-doubt", "-out", "doubt.html"},
+		{"run", "sheets/ok.yaml", "-doubt", "-json"},
+		{"doubt", "sheets/ok.yaml", "-all", "-out", "doubted.html"},
+		{"doubt", "sheets/ok.yaml", "-json", "-into", "sheets/ok.yaml"},
+		{"cover", "s", "-all", "-out", "cover.html"},
+		{"cover", "s", "-json"},
+		{"compare", "1.2", "1.7", "-out", "sides.html", "-full"},
+		{"history", "-values", "said", "-values", "phrase", "-out", "values.csv"},
 		{"history", "1.2"},
 		{"history", "1", "-json"},
 		{"report", "1"},
@@ -268,6 +286,7 @@ steps:
 	}
 	texts := map[string]string{"the output": output.String()}
 	require.Contains(t, output.String(), "[masked]")
+	require.Contains(t, output.String(), " changes (", "answers were doubted")
 	require.NoError(t, filepath.WalkDir(p.dir, func(name string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
 			return err
