@@ -105,6 +105,7 @@ type Operation struct {
 
 	op      contract.Operation
 	parts   contract.Parts
+	byKey   map[thingKey]*Thing
 	element string         // in the envelope; empty for none
 	at      *regexp.Regexp // the addresses of requests, where it has its own
 }
@@ -178,7 +179,7 @@ func Of(name, location string, c Contract, uses []Use) *Service {
 		facts := op.Facts()
 		o := &Operation{
 			Name: operation, Method: facts.Method, Path: facts.Path, op: op, at: addresses(facts),
-			element: op.Parts(false).Element,
+			element: op.Parts(false).Element, byKey: map[thingKey]*Thing{},
 		}
 		byName[operation] = o
 		s.Operations = append(s.Operations, o)
@@ -290,15 +291,21 @@ func (s *Service) cover(o *Operation, uses []Use) {
 	s.neverCame(o, seen, counted)
 }
 
+// thingKey tells things of an operation apart.
+type thingKey struct {
+	kind            Kind
+	of, name, value string
+}
+
 // thing is one of the operation, made where it is not there yet.
 func (o *Operation) thing(kind Kind, of, name, value string) *Thing {
-	for _, t := range o.Things {
-		if t.Kind == kind && t.Of == of && t.Name == name && t.Value == value {
-			return t
-		}
+	key := thingKey{kind, of, name, value}
+	if t := o.byKey[key]; t != nil {
+		return t
 	}
 	t := &Thing{Kind: kind, Of: of, Name: name, Value: value}
 	o.Things = append(o.Things, t)
+	o.byKey[key] = t
 	return t
 }
 
@@ -307,12 +314,18 @@ func (t *Thing) touch(use Use) {
 	t.First = cmp.Or(t.First, use.Name)
 }
 
+// count is how often a thing was touched; 0 where there is none.
+func (o *Operation) count(kind Kind, of, name string) int {
+	if t := o.byKey[thingKey{kind, of, name, ""}]; t != nil {
+		return t.Count
+	}
+	return 0
+}
+
 // touch touches a thing if there is such a one.
 func (o *Operation) touch(kind Kind, of, name, value string, use Use) {
-	for _, t := range o.Things {
-		if t.Kind == kind && t.Of == of && t.Name == name && t.Value == value {
-			t.touch(use)
-		}
+	if t := o.byKey[thingKey{kind, of, name, value}]; t != nil {
+		t.touch(use)
 	}
 }
 
@@ -565,7 +578,7 @@ func (s *Service) neverCame(o *Operation, seen map[string]bool, counted map[stri
 	for _, t := range o.Things {
 		if t.Kind == Came && t.Count == 0 && seen[t.Of] && counted[t.Of] >= leastAnswers && o.isExpected(t) {
 			above := t.Name[:max(strings.LastIndex(t.Name, "."), 0)]
-			if above != "" && o.thing(Came, t.Of, above, "").Count == 0 {
+			if above != "" && o.count(Came, t.Of, above) == 0 {
 				continue // that it is in never came
 			}
 			s.remark(Remark{
@@ -608,7 +621,7 @@ func (s *Service) Never() []Untouched {
 	var out []Untouched
 	for _, o := range s.Operations {
 		for _, t := range o.Things {
-			if t.Count > 0 || o.Calls == 0 && t.Kind != Call || t.Kind == Check && o.thing(Came, t.Of, t.Name, "").Count == 0 {
+			if t.Count > 0 || o.Calls == 0 && t.Kind != Call || t.Kind == Check && o.count(Came, t.Of, t.Name) == 0 {
 				continue
 			}
 			out = append(out, Untouched{o, t})

@@ -249,7 +249,7 @@ func (s *Subject) changesOf(b *baseline, r *Result) []*tried {
 	var out []*tried
 	for _, step := range b.steps {
 		recorded := b.row.Steps[step.name]
-		if recorded == nil || len(recorded.exchanges) == 0 {
+		if recorded == nil || len(recorded.exchanges) == 0 || recorded.isAround && b.row != s.Rows[0] {
 			continue
 		}
 		last := len(recorded.exchanges) - 1

@@ -38,6 +38,7 @@ type recordedStep struct {
 	exchanges []*exchange.Record
 	found     *document.Node // of one that looks into a database or a folder
 	passed    bool
+	isAround  bool // it is before or after the rows
 	cut       bool // what it found, or was answered, was recorded in part only
 }
 
@@ -53,7 +54,7 @@ func OfResult(rows ...*result.Row) *Recorded {
 			out.Name = (&history.Row{Number: row.Number, Label: row.Label}).Name()
 		}
 		for _, step := range row.Steps {
-			one := &recordedStep{exchanges: judgedOnes(step.Exchanges), passed: step.Outcome == result.Passed}
+			one := &recordedStep{exchanges: judgedOnes(step.Exchanges), passed: step.Outcome == result.Passed, isAround: row.Phase != ""}
 			if step.Got != "" {
 				one.found, _, _ = document.Read("", []byte(step.Got))
 			}
@@ -79,7 +80,7 @@ func OfHistory(rows ...*history.Row) *Recorded {
 			}
 		}
 		for _, step := range row.Steps {
-			one := &recordedStep{passed: step.Outcome == string(result.Passed)}
+			one := &recordedStep{passed: step.Outcome == string(result.Passed), isAround: row.Phase != ""}
 			for _, e := range step.Exchanges {
 				one.cut = one.cut || !history.IsWhole(e.Body)
 				one.exchanges = append(one.exchanges, e.Record())
