@@ -164,7 +164,7 @@ func runCompare(ctx context.Context, s *session, o *compareOptions, args []strin
 	}
 	differences := compare.Related(a, b, asked)
 	for _, name := range o.out {
-		if err := report.WriteComparison(name, names, a, b, differences, s.masker); err != nil {
+		if err := report.WriteComparison(name, names, differences, s.masker); err != nil {
 			return 0, fmt.Errorf("-out: %w", err)
 		}
 		s.tell.note("written: %s", name)

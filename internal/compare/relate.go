@@ -362,7 +362,8 @@ func (r *relating) pieces(wholes, parts []*part, kind Kind) {
 func piecesOf(text string, parts []*part, above string) []*part {
 	var siblings []*part
 	for _, p := range parts {
-		if at, name := parent(p.path); at == above && p.node.IsScalar() && p.isFree() && p.node.Text != "" && !isIndex(name) &&
+		at, name := parent(p.path)
+		if at == above && !isIndex(name) && p.isFree() && p.node.IsScalar() && p.node.Text != "" &&
 			strings.Contains(text, p.node.Text) {
 			siblings = append(siblings, p)
 		}

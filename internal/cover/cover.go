@@ -234,7 +234,8 @@ func (s *Service) find(use Use) *Operation {
 		if element != "" && o.element == element {
 			return o
 		}
-		if o.at == nil || o.Method != use.Record.Request.Method || !o.at.MatchString(use.Record.Request.URL.EscapedPath()) {
+		r := use.Record.Request
+		if o.at == nil || o.Method != r.Method || !o.at.MatchString(r.URL.EscapedPath()) {
 			continue
 		}
 		if best == nil || fixedPart(o.Path) > fixedPart(best.Path) {
@@ -615,8 +616,9 @@ type Untouched struct {
 	Thing     *Thing
 }
 
-// Never lists what was never touched, what matters most first: operations, answers, parameters, values, choices, fields.
-// Of an operation that was never called nothing else is listed, and of a field that never came not that no check judged it.
+// Never lists what was never touched, what matters most first: operations, answers, parameters, values, choices,
+// fields. Of an operation that was never called nothing else is listed, and of a field that never came not that no
+// check judged it.
 func (s *Service) Never() []Untouched {
 	var out []Untouched
 	for _, o := range s.Operations {

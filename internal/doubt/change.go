@@ -81,11 +81,14 @@ func changes(a *exchange.Answer, inner []string, known values, mask func(string)
 	if re.Format == document.XML {
 		write = document.WriteXML
 	}
-	c := &changer{isXML: re.Format == document.XML, mask: mask, values: maps.Clone(known.came), only: known.only, write: func() *exchange.Answer {
-		one := *a
-		one.Body = []byte(write(re.Body, document.Style{}))
-		return &one
-	}}
+	c := &changer{
+		isXML: re.Format == document.XML, mask: mask, values: maps.Clone(known.came), only: known.only,
+		write: func() *exchange.Answer {
+			one := *a
+			one.Body = []byte(write(re.Body, document.Style{}))
+			return &one
+		},
+	}
 	if re.Message != nil {
 		putPayload(re.Body, re.Payload)
 	}
@@ -116,7 +119,9 @@ func putPayload(n, payload *document.Node) {
 }
 
 // telling are header fields that say something of the answer.
-var telling = []string{"Location", "Etag", "Link", "Content-Disposition", "Content-Language", "Www-Authenticate", "Retry-After"}
+var telling = []string{
+	"Location", "Etag", "Link", "Content-Disposition", "Content-Language", "Www-Authenticate", "Retry-After",
+}
 
 func wholeChanges(a *exchange.Answer) []Change {
 	var out []Change
@@ -142,7 +147,8 @@ func wholeChanges(a *exchange.Answer) []Change {
 		}
 	}
 	const html = "text/html; charset=utf-8"
-	page := []byte("<!doctype html><html><head><title>Sign in</title></head><body><form><h1>Sign in</h1></form></body></html>")
+	page := []byte("<!doctype html><html><head><title>Sign in</title></head><body><form>" +
+		"<h1>Sign in</h1></form></body></html>")
 	add(Page, "a page to sign in, status 200", func(one *exchange.Answer) {
 		one.Status, one.Reason, one.Body = 200, "OK", page
 		typed(one, html)
@@ -187,8 +193,9 @@ func errorLike(a *exchange.Answer) []byte {
 // faultIn is a fault (SOAP 1.1, 4.4; SOAP 1.2 Part 1, 5.4).
 func faultIn(version soap.Version) []byte {
 	if version == soap.V12 {
-		return []byte(`<e:Envelope xmlns:e="` + soap.Namespace12 + `"><e:Body><e:Fault><e:Code><e:Value>e:Receiver</e:Value>` +
-			`</e:Code><e:Reason><e:Text xml:lang="en">the order is locked</e:Text></e:Reason></e:Fault></e:Body></e:Envelope>`)
+		return []byte(`<e:Envelope xmlns:e="` + soap.Namespace12 + `"><e:Body><e:Fault>` +
+			`<e:Code><e:Value>e:Receiver</e:Value></e:Code>` +
+			`<e:Reason><e:Text xml:lang="en">the order is locked</e:Text></e:Reason></e:Fault></e:Body></e:Envelope>`)
 	}
 	return []byte(`<e:Envelope xmlns:e="` + soap.Namespace11 + `"><e:Body><e:Fault><faultcode>e:Server</faultcode>` +
 		`<faultstring>the order is locked</faultstring></e:Fault></e:Body></e:Envelope>`)
@@ -233,7 +240,9 @@ func below(at, name string) string {
 }
 
 // children calls visit for what is below a node: its path, itself, and where it is.
-func (c *changer) children(n *document.Node, at string, visit func(at string, child *document.Node, p *place, index, of int)) {
+func (c *changer) children(n *document.Node, at string,
+	visit func(at string, child *document.Node, p *place, index, of int),
+) {
 	switch n.Kind {
 	case document.Object:
 		members := n.Members()

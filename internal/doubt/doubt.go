@@ -138,7 +138,9 @@ func (w *worker) run(ctx context.Context, row *Recorded, expected map[answerPlac
 	for _, of := range run.Run(ctx, ctx, []*run.Job{w.job}, options) {
 		for _, row := range of.Rows {
 			for _, step := range row.Steps {
-				one := stepResult{name: step.Name, of: step.Of, outcome: step.Outcome, reason: step.Reason, checks: step.Checks}
+				one := stepResult{
+					name: step.Name, of: step.Of, outcome: step.Outcome, reason: step.Reason, checks: step.Checks,
+				}
 				if step.Reply != nil {
 					one.payload = step.Reply.Payload
 				}
@@ -268,7 +270,8 @@ func (s *Subject) changesOf(b *baseline, r *Result) []*tried {
 			s.inner[step.of] = wayTo(b.row.payload(step.name, nil), step.payload)
 		}
 		var of []*tried
-		for _, change := range append(changes(answer, s.inner[step.of], s.values(step), s.mask), s.otherAnswers(b.row, step.name, answer)...) {
+		all := changes(answer, s.inner[step.of], s.values(step), s.mask)
+		for _, change := range append(all, s.otherAnswers(b.row, step.name, answer)...) {
 			of = append(of, &tried{
 				row: b.row, step: step.name, of: step.of, at: answerPlace{step.name, last}, change: change,
 			})

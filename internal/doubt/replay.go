@@ -54,7 +54,9 @@ func OfResult(rows ...*result.Row) *Recorded {
 			out.Name = (&history.Row{Number: row.Number, Label: row.Label}).Name()
 		}
 		for _, step := range row.Steps {
-			one := &recordedStep{exchanges: judgedOnes(step.Exchanges), passed: step.Outcome == result.Passed, isAround: row.Phase != ""}
+			one := &recordedStep{
+				exchanges: judgedOnes(step.Exchanges), passed: step.Outcome == result.Passed, isAround: row.Phase != "",
+			}
 			if step.Got != "" {
 				one.found, _, _ = document.Read("", []byte(step.Got))
 			}

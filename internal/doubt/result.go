@@ -168,7 +168,7 @@ func lastName(step string) string {
 func (f *Field) sum(rules []sheet.FieldRule, known *answers) {
 	f.Kind = known.kinds[f.Path]
 	byContract := slices.ContainsFunc(f.tried, func(t *tried) bool {
-		return t.change.Kind == Type && slices.ContainsFunc(t.by, func(by string) bool { return strings.Contains(by, ": contract ") })
+		return t.change.Kind == Type && slices.ContainsFunc(t.by, isOfContract)
 	})
 	for _, t := range f.tried {
 		if t.verdict == missed {
@@ -253,7 +253,7 @@ const (
 func (f *Field) matters() int {
 	name := strings.ToLower(strings.Trim(f.Path[strings.LastIndex(f.Path, ".")+1:], "@[]*\""))
 	is := func(words ...string) bool {
-		return slices.ContainsFunc(words, func(word string) bool { return name == word || strings.HasSuffix(name, word) })
+		return slices.ContainsFunc(words, func(word string) bool { return strings.HasSuffix(name, word) })
 	}
 	switch {
 	case f.Path == "":
@@ -261,7 +261,8 @@ func (f *Field) matters() int {
 			return mattersAtAll
 		}
 		return mattersRest
-	case f.Kind == "number" || f.Kind == "integer" || f.Kind == "uuid" || is("id", "number", "code", "key", "reference", "ref"):
+	case f.Kind == "number" || f.Kind == "integer" || f.Kind == "uuid",
+		is("id", "number", "code", "key", "reference", "ref"):
 		return mattersNumber
 	case f.Kind == "boolean" || is("state", "status", "outcome", "result", "phase"):
 		return mattersState
@@ -406,7 +407,8 @@ func (r *Result) sumChecks(all []*tried) {
 			continue
 		}
 		for _, other := range names[i+1:] {
-			if len(ofFields[name]) >= leastSame && slices.Equal(ofFields[name], ofFields[other]) && isOfFields(name) && isOfFields(other) {
+			if isOfFields(name) && isOfFields(other) && len(ofFields[name]) >= leastSame &&
+				slices.Equal(ofFields[name], ofFields[other]) {
 				r.Same = append(r.Same, [2]string{name, other})
 			}
 		}
@@ -415,6 +417,8 @@ func (r *Result) sumChecks(all []*tried) {
 
 // leastSame is at how many changes two checks must have failed together, and never alone, to say the same.
 const leastSame = 3
+
+func isOfContract(name string) bool { return strings.Contains(name, ": contract ") }
 
 func isOfFields(name string) bool {
 	return strings.Contains(name, ": field ") || strings.Contains(name, ": where ")

@@ -37,7 +37,7 @@ const mostCompared = 5_000
 
 // WriteComparison writes two answers as a page: what differs with both sides beside each other, by what belongs
 // together, the same left out. All that is shown is masked.
-func WriteComparison(name string, names []string, a, b *document.Node, differences []compare.Difference, m *secret.Masker) error {
+func WriteComparison(name string, names []string, differences []compare.Difference, m *secret.Masker) error {
 	t, err := template.New("comparison").Funcs(template.FuncMap{
 		"style": func() template.CSS { return template.CSS(pageStyle) },
 	}).Parse(comparisonText)

@@ -65,7 +65,9 @@ func doubtedSheets(all []*doubt.Result) []doubtedSheet {
 				steps[f.Step] = step
 				sheet.Steps = append(sheet.Steps, step)
 			}
-			step.Noticed, step.Missed, step.Counted = step.Noticed+f.Noticed, step.Missed+f.Missed, step.Counted+f.Noticed+f.Missed
+			step.Noticed += f.Noticed
+			step.Missed += f.Missed
+			step.Counted += f.Noticed + f.Missed
 			step.Fields = append(step.Fields, guardedField{Field: f})
 		}
 		for _, step := range sheet.Steps {
