@@ -200,3 +200,30 @@ func TestDemoActedOn(t *testing.T) {
 	o := p.run("run", "sheets", "-detail", "summary")
 	assert.Contains(t, o.stdout, "17 passed · 1 failed", "as before")
 }
+
+// Rules go into steps of groups too; where fields are written in braces they are told, to be put in by hand.
+func TestDoubtInto(t *testing.T) {
+	t.Parallel()
+	p := newEcho(t, echoing(t, func(string) {}))
+	p.write("sheets/s.yaml", `sheet: s
+first:
+  - step: before
+    request: GET ${base}/1
+steps:
+  - step: group
+    steps:
+      - step: inside
+        request: GET ${base}/2
+  - step: braces
+    request: GET ${base}/3
+    fields: {n: is integer}
+`)
+	require.Equal(t, 0, p.run("run", "sheets/s.yaml").status)
+	o := p.run("doubt", "sheets/s.yaml", "-into", "sheets/s.yaml")
+	assert.Equal(t, 0, o.status, o.all())
+	for _, says := range []string{`step "before" of sheets/s.yaml`, `step "group: inside" of sheets/s.yaml`, `step "braces": `, "put the entries in by hand"} {
+		assert.Contains(t, o.stderr, says)
+	}
+	assert.Contains(t, p.read("sheets/s.yaml"), "        request: GET ${base}/2\n        fields:\n          ")
+	assert.Equal(t, 0, p.run("run", "sheets/s.yaml").status)
+}

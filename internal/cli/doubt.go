@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -12,6 +13,7 @@ import (
 	"testbench/internal/fields"
 	"testbench/internal/report"
 	"testbench/internal/workbench"
+	"testbench/internal/yamlfile"
 )
 
 type doubtOptions struct {
@@ -193,13 +195,13 @@ func putDoubtedRules(s *session, bench *workbench.Bench, into string, doubted []
 	if err != nil {
 		return err
 	}
-	at := slices.IndexFunc(doubted, func(d *workbench.Doubted) bool { return d.File == names[0] })
-	if at < 0 {
+	of := slices.IndexFunc(doubted, func(d *workbench.Doubted) bool { return d.File == names[0] })
+	if of < 0 {
 		return usagef("testbench doubt "+into+" -into "+into, "-into %s is not a sheet that was doubted", into)
 	}
 	var steps []string
 	proposals := map[string][]fields.Proposal{}
-	for _, f := range doubted[at].Fields {
+	for _, f := range doubted[of].Fields {
 		if f.Missed == 0 || len(f.Rules) == 0 {
 			continue
 		}
@@ -211,9 +213,24 @@ func putDoubtedRules(s *session, bench *workbench.Bench, into string, doubted []
 	if len(steps) == 0 {
 		s.tell.note("there is no rule to put into %s", into)
 	}
+	at := into
+	if _, err := os.Stat(at); err != nil { // named as the bench does
+		at = filepath.Join(bench.Dir, names[0])
+	}
+	source, err := os.ReadFile(at)
+	if err != nil {
+		return err
+	}
+	file := yamlfile.Read(at, source)
 	for _, step := range steps {
-		if err := putRules(s.tell, filepath.Join(bench.Dir, names[0]), step, proposals[step]); err != nil {
-			return err
+		if stepNamed(file, step) == nil {
+			s.tell.note("the step %q is not written in %s: its rules belong where it is", step, into)
+			continue
+		}
+		if err := putRules(s.tell, at, step, proposals[step]); err != nil {
+			// The other steps get theirs all the same.
+			s.tell.note("step %q: %s", step, s.tell.message(err.Error()))
+			s.tell.note("%s", s.tell.visible(strings.TrimRight(fields.AsRules(proposals[step]), "\n")))
 		}
 	}
 	return nil

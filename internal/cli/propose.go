@@ -185,12 +185,31 @@ func putRules(t *printer, into, name string, proposals []fields.Proposal) error 
 	return nil
 }
 
+// stepNamed finds a step of a sheet by its name: of the rows, before or after them, and in groups, where the names of
+// these are before its own. It is nil where there is none.
 func stepNamed(file *yamlfile.File, name string) *yamlfile.Node {
-	if steps := file.Root.Get("steps"); steps != nil {
+	var look func(steps *yamlfile.Node, lead string) *yamlfile.Node
+	look = func(steps *yamlfile.Node, lead string) *yamlfile.Node {
+		if steps == nil {
+			return nil
+		}
 		for _, item := range steps.Items {
-			if n := item.Get("step"); n != nil && n.Text == name {
+			n := item.Get("step")
+			if n == nil {
+				continue
+			}
+			if lead+n.Text == name {
 				return item
 			}
+			if found := look(item.Get("steps"), lead+n.Text+": "); found != nil {
+				return found
+			}
+		}
+		return nil
+	}
+	for _, part := range []string{"steps", "first", "finally", "last"} {
+		if found := look(file.Root.Get(part), ""); found != nil {
+			return found
 		}
 	}
 	return nil
