@@ -216,7 +216,7 @@ steps:
         request: GET ${base}/2
   - step: braces
     request: GET ${base}/3
-    fields: {n: is integer}
+    fields: {reply.status: 200}
 `)
 	require.Equal(t, 0, p.run("run", "sheets/s.yaml").status)
 	o := p.run("doubt", "sheets/s.yaml", "-into", "sheets/s.yaml")

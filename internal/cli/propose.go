@@ -160,12 +160,14 @@ func putRules(t *printer, into, name string, proposals []fields.Proposal) error 
 		return usagef("it has: "+strings.Join(stepNames(into, source), ", "), "%s has no step %q", into, name)
 	}
 	var missing []fields.Proposal
+	var kept []string
 	for _, p := range proposals {
 		if step.Get("fields").Get(p.Path) == nil {
 			missing = append(missing, p)
+		} else {
+			kept = append(kept, p.Path)
 		}
 	}
-	kept := len(proposals) - len(missing)
 	if len(missing) > 0 {
 		changed, err := yamlfile.InsertInto(source, step, "fields", fields.AsRules(missing))
 		if err != nil {
@@ -179,8 +181,9 @@ func putRules(t *printer, into, name string, proposals []fields.Proposal) error 
 		}
 	}
 	t.note("rules for %s put into step %q of %s", count(len(missing), "field"), name, into)
-	if kept > 0 {
-		t.note("%s had rules and kept them", count(kept, "field"))
+	if len(kept) > 0 {
+		t.note("%s", t.wrap(fmt.Sprintf("%s had rules and kept them: %s", count(len(kept), "field"), strings.Join(kept, ", ")),
+			t.width, 0))
 	}
 	return nil
 }
