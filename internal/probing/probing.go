@@ -204,7 +204,7 @@ func Probe(ctx context.Context, s *session.Session, p *Subject, c *probe.Case) *
 	res.Context = s.ContextOf(p.step, &planned)
 	res.Context.Spoilt = use.Spoil
 	if c == nil || !c.Versioned {
-		s.SetIfMatch(ctx, p.step, &planned, res)
+		s.SetIfMatch(ctx, p.step, &planned, nil, res)
 	}
 	res.Exchanges = nil
 	gathering, logins := session.GatherLogins(ctx)
@@ -219,7 +219,7 @@ func Probe(ctx context.Context, s *session.Session, p *Subject, c *probe.Case) *
 		return res
 	}
 	res.Reply = planned.Read(sent.Record())
-	s.RecordETag(&planned, sent.Record(), res.Reply)
+	s.RecordETag(&planned, nil, sent.Record(), res.Reply)
 	return res
 }
 

@@ -38,7 +38,9 @@ type rowRun struct {
 	calls   *step.Calls       // where calls come in that the row waits for
 	prefix  string            // before the names of steps, in a sheet within another
 	cookies *exchange.Cookies // those of the row; nil where none are kept
-	outer   *rowRun           // the row of the sheet that this one runs in; nil for none
+	// versions are those that the row was told, and the steps before the rows.
+	versions *session.Versions
+	outer    *rowRun // the row of the sheet that this one runs in; nil for none
 }
 
 // undoing is a step that takes back what another did, with what was known then.
@@ -58,6 +60,11 @@ func (x *rowRun) run(ctx, kill context.Context, steps, finally []*sheet.Step) {
 		x.cookies = x.outer.cookies
 	case x.sheet.KeepsCookies:
 		x.cookies = x.opening.Copy()
+	}
+	if x.outer != nil {
+		x.versions = x.outer.versions
+	} else {
+		x.versions = x.seen.Copy()
 	}
 	x.calls = step.NewCalls(x, x.sheet, x.session, func() *session.Values { return x.scope(x.session) }, x.prefix)
 	defer x.calls.Shut()
@@ -84,7 +91,7 @@ func (x *rowRun) run(ctx, kill context.Context, steps, finally []*sheet.Step) {
 // scope is where the names of the row lead, for a session.
 func (x *rowRun) scope(s *session.Session) *session.Values {
 	scope := s.Scope(x.values, x.kept)
-	scope.Cookies = x.cookies
+	scope.Cookies, scope.Versions = x.cookies, x.versions
 	if x.calls != nil {
 		scope.Listening = x.calls.AddressOf
 	}

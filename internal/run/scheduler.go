@@ -235,6 +235,7 @@ type runner struct {
 	rowsEnd time.Time
 	end     time.Time
 	undos   []undoing         // of the steps before the rows
+	seen    *session.Versions // those that the steps before the rows were told; nil for none
 	opening *exchange.Cookies // those of the steps before the rows; nil where none are kept
 	inFull  inFull
 	outside map[string]*document.Node
@@ -467,7 +468,7 @@ func (r *runner) outsideRow(ctx context.Context, phase string, steps []*sheet.St
 	x.run(ctx, r.kill, steps, nil)
 	<-r.slots
 	if phase == "first" {
-		r.undos, r.opening = x.undos, x.cookies
+		r.undos, r.opening, r.seen = x.undos, x.cookies, x.versions
 		if r.work.Keep != nil {
 			r.work.Keep(t.row, t.kept) // before it counts as done: the rows hang on it
 		}

@@ -1,6 +1,7 @@
 package session
 
 import (
+	"maps"
 	"net/http"
 	"net/url"
 	"strings"
@@ -11,15 +12,34 @@ import (
 	"testbench/internal/reply"
 )
 
-// etags are the versions of what is at addresses that were seen last.
-type etags struct {
+// Versions are those of what is at addresses, as answers told them last: in a row its own, and those that were seen
+// before the rows. The zero value has none. It is safe for use by several goroutines.
+type Versions struct {
 	mutex sync.Mutex
 	seen  map[string]string // by address
 }
 
+// Copy gives versions of their own, which begin with the same ones; nil begins with none.
+func (v *Versions) Copy() *Versions {
+	if v == nil {
+		return &Versions{}
+	}
+	v.mutex.Lock()
+	defer v.mutex.Unlock()
+	return &Versions{seen: maps.Clone(v.seen)}
+}
+
+// versionsFor are those of a row, or of the session where there is none.
+func (s *Session) versionsFor(scope *Values) *Versions {
+	if scope != nil && scope.Versions != nil {
+		return scope.Versions
+	}
+	return &s.versions
+}
+
 // record notes which versions of what is at addresses were seen last: that of the
 // answer, by its header or by what it holds, and of each item of a list.
-func (e *etags) record(p *Prepared, record *exchange.Record, re *reply.Reply) {
+func (v *Versions) record(p *Prepared, record *exchange.Record, re *reply.Reply) {
 	a := record.Answer
 	if a == nil || a.Status < 200 || a.Status > 299 {
 		return
@@ -27,7 +47,7 @@ func (e *etags) record(p *Prepared, record *exchange.Record, re *reply.Reply) {
 	at := record.Request.URL
 	isRead := record.Request.Method == http.MethodGet || record.Request.Method == http.MethodHead
 	if !isRead {
-		e.drop(withoutQuery(at))
+		v.drop(withoutQuery(at))
 	}
 	tag := a.Header.Get("ETag")
 	if tag == "" {
@@ -39,7 +59,7 @@ func (e *etags) record(p *Prepared, record *exchange.Record, re *reply.Reply) {
 		}
 	}
 	if tag != "" {
-		e.saw(at, tag)
+		v.saw(at, tag)
 	}
 	items := re.Payload
 	if list := re.Payload.Get("value"); list != nil {
@@ -51,7 +71,7 @@ func (e *etags) record(p *Prepared, record *exchange.Record, re *reply.Reply) {
 	for _, item := range items.Items() {
 		if tag := versionIn(item); tag != "" {
 			if of := placeOf(p, at, item); of != nil {
-				e.saw(of, tag)
+				v.saw(of, tag)
 			}
 		}
 	}
@@ -84,30 +104,30 @@ func placeOf(p *Prepared, list *url.URL, item *document.Node) *url.URL {
 	return nil
 }
 
-func (e *etags) saw(at *url.URL, tag string) {
-	e.mutex.Lock()
-	defer e.mutex.Unlock()
-	if e.seen == nil {
-		e.seen = map[string]string{}
+func (v *Versions) saw(at *url.URL, tag string) {
+	v.mutex.Lock()
+	defer v.mutex.Unlock()
+	if v.seen == nil {
+		v.seen = map[string]string{}
 	}
-	e.seen[withoutQuery(at)] = tag
+	v.seen[withoutQuery(at)] = tag
 }
 
 // last is the version of an address that was seen last, "" for none.
-func (e *etags) last(at *url.URL) string {
-	e.mutex.Lock()
-	defer e.mutex.Unlock()
-	return e.seen[withoutQuery(at)]
+func (v *Versions) last(at *url.URL) string {
+	v.mutex.Lock()
+	defer v.mutex.Unlock()
+	return v.seen[withoutQuery(at)]
 }
 
 // drop forgets the version of a place that was written to, and of what is above
 // it: a line that is added changes its order, too.
-func (e *etags) drop(written string) {
-	e.mutex.Lock()
-	defer e.mutex.Unlock()
-	for address := range e.seen {
+func (v *Versions) drop(written string) {
+	v.mutex.Lock()
+	defer v.mutex.Unlock()
+	for address := range v.seen {
 		if written == address || strings.HasPrefix(written, address+"/") {
-			delete(e.seen, address)
+			delete(v.seen, address)
 		}
 	}
 }

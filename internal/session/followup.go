@@ -24,13 +24,14 @@ import (
 )
 
 // RecordETag notes the versions that an answer tells.
-func (s *Session) RecordETag(p *Prepared, record *exchange.Record, re *reply.Reply) {
-	s.etags.record(p, record, re)
+func (s *Session) RecordETag(p *Prepared, scope *Values, record *exchange.Record, re *reply.Reply) {
+	s.versionsFor(scope).record(p, record, re)
 }
 
 // SetIfMatch puts the version that a change is meant for into its request: the one
 // that was seen last, else, where the service asks for one, the one that there is now.
-func (s *Session) SetIfMatch(ctx context.Context, step *sheet.Step, p *Prepared, result *result.Step) {
+func (s *Session) SetIfMatch(ctx context.Context, step *sheet.Step, p *Prepared, scope *Values, result *result.Step) {
+	versions := s.versionsFor(scope)
 	if p.Operation == nil || !p.Operation.Facts().TakesVersion || p.withoutVersion {
 		return
 	}
@@ -42,15 +43,15 @@ func (s *Session) SetIfMatch(ctx context.Context, step *sheet.Step, p *Prepared,
 	default:
 		return
 	}
-	tag := s.etags.last(p.Request.URL)
+	tag := versions.last(p.Request.URL)
 	if tag == "" && p.Operation.Facts().Versioned {
 		read := p.reading(p.Request.URL)
 		sent, err := s.Send(ctx, step, read, result)
 		if err != nil || sent.Record().Answer == nil {
 			return // the change itself will tell why
 		}
-		s.etags.record(p, sent.Record(), p.Read(sent.Record()))
-		if tag = s.etags.last(p.Request.URL); tag != "" {
+		versions.record(p, sent.Record(), p.Read(sent.Record()))
+		if tag = versions.last(p.Request.URL); tag != "" {
 			p.Notes = append(p.Notes, "read first for its version: "+tag)
 		}
 	}

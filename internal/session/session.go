@@ -82,7 +82,7 @@ type Session struct {
 	others    map[string]*Session
 	observed  asked // login exchanges that no step needed
 	sealed    map[string]string
-	etags     etags
+	versions  Versions // outside of sheets
 	Contracts *bench.ContractCache
 	databases databases
 }
@@ -324,7 +324,9 @@ type Values struct {
 	Listening func(step string) (string, error)
 	// Cookies are those of the row, nil where none are kept.
 	Cookies *exchange.Cookies
-	depth   int
+	// Versions are those of the row; nil outside of sheets.
+	Versions *Versions
+	depth    int
 }
 
 // Scope returns the values of a session with the row's values and what was kept so far. Both

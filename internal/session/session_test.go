@@ -427,14 +427,15 @@ func TestVersions(t *testing.T) {
 		return answered(204, "")
 	}}
 	s, b := newSession(t, fake)
+	var scope *session.Values // nil outside of sheets
 	send := func(text string) string {
 		step := stepsOf(t, b, text)[0]
 		p, err := s.Prepare(t.Context(), step, s.Scope(nil, nil), nil)
 		require.NoError(t, err)
-		s.SetIfMatch(t.Context(), step, p, &result.Step{})
+		s.SetIfMatch(t.Context(), step, p, scope, &result.Step{})
 		sent, err := s.Send(t.Context(), step, p, &result.Step{})
 		require.NoError(t, err)
-		s.RecordETag(p, sent.Record(), p.Read(sent.Record()))
+		s.RecordETag(p, scope, sent.Record(), p.Read(sent.Record()))
 		_, version, _ := strings.Cut(fake.asked[len(fake.asked)-1], "If-Match: ")
 		version, _, _ = strings.Cut(version, " ")
 		return version
@@ -451,6 +452,19 @@ func TestVersions(t *testing.T) {
 	assert.Empty(t, send(change("c")+"\nheaders: {If-Match: null}"), "the step wants none")
 	send("call: ledger/Lots.read\nfill: {id: c}")
 	assert.Equal(t, "mine", send(change("c")+"\nheaders: {If-Match: mine}"), "the step's own wins")
+
+	// A row goes by what it saw itself, and by what was seen before the rows.
+	before, one, other := s.Scope(nil, nil), s.Scope(nil, nil), s.Scope(nil, nil)
+	before.Versions = &session.Versions{}
+	scope = before
+	send("call: ledger/Lots.list")
+	one.Versions, other.Versions = before.Versions.Copy(), before.Versions.Copy()
+	scope = one
+	assert.Equal(t, "of-a", send(change("a")))
+	send("call: ledger/Lots.read\nfill: {id: c}")
+	scope = other
+	assert.Empty(t, send(change("c")), "the other row read it")
+	assert.Equal(t, "of-a", send(change("a")), "and changed this one")
 }
 
 // Pages are read as long as an answer leads on, to the same service and to none twice.

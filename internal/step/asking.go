@@ -196,7 +196,7 @@ func (at *place) ask(ctx context.Context, s *sheet.Step, res *result.Step) {
 		return
 	}
 	by := &judge.Case{Session: of, Step: s, Prepared: planned, Scope: at.scope, Names: at.Names()}
-	of.SetIfMatch(ctx, s, planned, res)
+	of.SetIfMatch(ctx, s, planned, at.scope, res)
 	fresh := planned.Request.Clone()
 	sent, err := of.Send(ctx, s, planned, res)
 	if err == nil {
@@ -208,7 +208,7 @@ func (at *place) ask(ctx context.Context, s *sheet.Step, res *result.Step) {
 	var re *reply.Reply
 	if err == nil {
 		re = planned.Read(sent.Record())
-		of.RecordETag(planned, sent.Record(), re)
+		of.RecordETag(planned, at.scope, sent.Record(), re)
 		sent, re = of.Pages(ctx, s, planned, sent, re, res)
 	}
 	res.Logins = append(res.Logins, logins()...)
