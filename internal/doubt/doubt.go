@@ -115,7 +115,6 @@ func newWorker(s *Subject, contracts *bench.ContractCache) (*worker, error) {
 	o := s.Options
 	o.Replay, o.Now, o.Tokens, o.Receiver, o.Prompter, o.Log = w.replay, w.replay.clock.Now, nil, nil, nil, nil
 	o.Around = func(exchange.Sender) exchange.Sender { return nobody{} }
-	o.Write = o.Site // nothing is written
 	var err error
 	if w.session, err = session.NewSession(s.Bench, o); err != nil {
 		return nil, err

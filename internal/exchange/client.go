@@ -50,7 +50,12 @@ type Options struct {
 	// Allowed says whether requests may go to a host. nil allows all.
 	Allowed func(host string) bool
 	Log     *slog.Logger
+	// Jobs is how many exchanges go on side by side: so many connections to a host stay open between them.
+	Jobs int
 }
+
+// usualIdle is how many connections to a host stay open at least.
+const usualIdle = 64
 
 // Sender carries out exchanges: a Client, or what is in its place. It is safe for use by
 // several goroutines.
@@ -152,7 +157,7 @@ func (c *Client) transport(request *Request) *http.Transport {
 		TLSClientConfig:        c.tls.Clone(),
 		Protocols:              protocols,
 		DisableCompression:     true, // undone here, so that its size is bounded and seen
-		MaxIdleConnsPerHost:    64,
+		MaxIdleConnsPerHost:    max(c.options.Jobs, usualIdle),
 		IdleConnTimeout:        30 * time.Second,
 		MaxResponseHeaderBytes: MaxHeader,
 		OnProxyConnectResponse: refusedByProxy,

@@ -350,7 +350,7 @@ func (p *Prepared) SOAPVersion() string {
 
 // Guarded says why a request may not be sent to a guarded site, or nil.
 func (s *Session) Guarded(p *Prepared) error {
-	if !s.Site.Reading || !p.Writes || s.Options.Write == s.Site.Name {
+	if !s.Site.Reading || !p.Writes || s.Options.Write == s.Site.Name || s.Options.Replay != nil {
 		return nil
 	}
 	return errors.New("the site " + s.Site.Name +

@@ -39,6 +39,7 @@ type Options struct {
 	// and a contract that came from elsewhere may not lead there.
 	Named   []string
 	Timeout time.Duration
+	Jobs    int // how many rows are at work side by side
 	// Fresh asks for contracts again, though they were fetched a short time ago.
 	Fresh   bool
 	MaxBody int64
@@ -143,6 +144,7 @@ func NewSession(b *bench.Bench, options Options) (*Session, error) {
 		Timeout: timeout, MaxBody: options.MaxBody, CA: file(site.TLS.CA), Certificate: file(site.TLS.Certificate),
 		Key: file(site.TLS.Key), Password: password,
 		Insecure: insecure, Allowed: s.allowed(), Log: options.Log, Proxy: proxy, ProxyLogin: atProxy,
+		Jobs: options.Jobs,
 	})
 	if err != nil {
 		return nil, err

@@ -98,7 +98,7 @@ func (b *Bench) Doubt(ctx context.Context, o DoubtOptions) ([]*Doubted, error) {
 // doubtSheet doubts the newest answers of a sheet that are recorded in full.
 func doubtSheet(ctx context.Context, b *Bench, o DoubtOptions, runs []*history.Stored, file string) (*Doubted, error) {
 	subject := &doubt.Subject{Bench: b.inner, Options: o.Options}
-	of := 0 // the number of the run
+	of, hadSet := 0, false // the number of the run, and whether it was given values
 	for _, stored := range runs {
 		order := stored.Run().Order
 		if isPart := len(order.Steps)+len(order.Tags) > 0; isPart && stored.Run().Number != o.Run {
@@ -115,7 +115,7 @@ func doubtSheet(ctx context.Context, b *Bench, o DoubtOptions, runs []*history.S
 				return nil, err
 			case len(rows) > 0 && len(subject.Rows) == 0:
 				of, subject.Rows, subject.Options.Site = stored.Run().Number, rows, one.Site
-				subject.Steps, subject.Tags = order.Steps, order.Tags
+				subject.Steps, subject.Tags, hadSet = order.Steps, order.Tags, order.Set
 			default:
 				subject.Earlier = append(subject.Earlier, rows...)
 			}
@@ -134,10 +134,14 @@ func doubtSheet(ctx context.Context, b *Bench, o DoubtOptions, runs []*history.S
 	}
 	subject.Only = onlyValues(b, subject.Sheet, o.Options)
 	doubted, err := doubt.Doubt(ctx, subject, doubtLimits(o.Most))
-	if err == nil {
-		doubted.Run = of
+	if err != nil {
+		return nil, err
 	}
-	return doubted, err
+	doubted.Run = of
+	if hadSet && len(o.Set) == 0 {
+		doubted.Notes = append(doubted.Notes, "the run was given values by -set; give them again")
+	}
+	return doubted, nil
 }
 
 // onlyValues are the values that the contracts of steps take alone in fields of their answers: by the step, and by the

@@ -220,6 +220,7 @@ func (r *running) prepare(files []string) error {
 	sessions := map[string]*session.Session{}
 	for _, s := range sheets {
 		options := o.Options
+		options.Jobs = o.Jobs
 		if options.Site == "" {
 			options.Site = s.Site
 		}
