@@ -107,6 +107,7 @@ var events = []Entry{
 	{Form: "row done", About: "a row is over: sheet, row, turn, label, phase, outcome"},
 	{Form: "sheet done", About: "a sheet is over: sheet, outcome, seconds, counts, times, checks"},
 	{Form: "would send", About: "of run -dry: step, and request or what is unknown"},
+	{Form: "doubted", About: "of run -doubt: what the checks of a sheet notice, at the end of the run"},
 	{Form: "record lost", About: "the history takes no more: reason"},
 	{Form: "error", About: "the command could not go on: message, and what to try"},
 	{Form: "run done", About: "the end, always the last line: outcome, counts, what is in the results"},
