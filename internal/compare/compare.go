@@ -142,14 +142,6 @@ func (c *comparing) isOfKind(a, b *document.Node) bool {
 	return slices.Contains(c.options.Kinds, first) && rule.KindOf(b) == first
 }
 
-func below(where, name string) string {
-	segment := path.Segment(name)
-	if where == "" || strings.HasPrefix(segment, "[") {
-		return where + segment
-	}
-	return where + "." + segment
-}
-
 func (c *comparing) object(a, b *document.Node, where, at string) {
 	if c.sizes != nil {
 		c.sizes[where] = [2]int{len(a.Members()), len(b.Members())}
@@ -159,7 +151,7 @@ func (c *comparing) object(a, b *document.Node, where, at string) {
 		if other != nil && m.Value.IsScalar() && other.IsScalar() && Same(m.Value, other) {
 			continue // as nearly all are: no path is made for them
 		}
-		inA, inAt := below(where, m.Key), below(at, m.Key)
+		inA, inAt := path.Below(where, m.Key), path.Below(at, m.Key)
 		if other != nil {
 			c.node(m.Value, other, inA, inAt)
 		} else if !c.passedOver(inAt) {
@@ -167,8 +159,8 @@ func (c *comparing) object(a, b *document.Node, where, at string) {
 		}
 	}
 	for _, m := range b.Members() {
-		if inAt := below(at, m.Key); a.Get(m.Key) == nil && !c.passedOver(inAt) {
-			c.add(Difference{Kind: Added, Path: below(where, m.Key), B: m.Value, at: inAt})
+		if inAt := path.Below(at, m.Key); a.Get(m.Key) == nil && !c.passedOver(inAt) {
+			c.add(Difference{Kind: Added, Path: path.Below(where, m.Key), B: m.Value, at: inAt})
 		}
 	}
 }

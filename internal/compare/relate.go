@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/path"
 )
 
 // What became of something that is at another place in the second document.
@@ -104,8 +105,8 @@ const (
 )
 
 // spread lists a node with what is in it.
-func spread(n *document.Node, path, at string, inside *part) []*part {
-	p := &part{node: n, path: path, at: at, inside: inside}
+func spread(n *document.Node, where, at string, inside *part) []*part {
+	p := &part{node: n, path: where, at: at, inside: inside}
 	out := []*part{p}
 	depth := 0
 	for above := inside; above != nil; above = above.inside {
@@ -113,11 +114,11 @@ func spread(n *document.Node, path, at string, inside *part) []*part {
 	}
 	if depth < deepest {
 		for _, m := range n.Members() {
-			inner := spread(m.Value, below(path, m.Key), below(at, m.Key), p)
+			inner := spread(m.Value, path.Below(where, m.Key), path.Below(at, m.Key), p)
 			p.parts, out = append(p.parts, inner[0]), append(out, inner...)
 		}
 		for i, item := range n.Items() {
-			inner := spread(item, path+"["+strconv.Itoa(i)+"]", at, p)
+			inner := spread(item, where+"["+strconv.Itoa(i)+"]", at, p)
 			p.parts, out = append(p.parts, inner[0]), append(out, inner...)
 		}
 	}
@@ -271,7 +272,7 @@ func (r *relating) group(members, others []*part, tell func(members []*part, aro
 		}
 		var inside []*part
 		for _, m := range around.node.Members() {
-			if p := byPath[below(above, m.Key)]; p != nil && p.isFree() {
+			if p := byPath[path.Below(above, m.Key)]; p != nil && p.isFree() {
 				inside = append(inside, p)
 			}
 		}

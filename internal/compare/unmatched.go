@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/path"
 	"testbench/internal/rule"
 	"testbench/internal/suggest"
 )
@@ -30,7 +31,7 @@ func (s *Seen) Add(n *document.Node, o Options) {
 func (s *Seen) add(n *document.Node, at string, kinds bool) {
 	s.places[at] = true
 	for _, m := range n.Members() {
-		s.add(m.Value, below(at, m.Key), kinds)
+		s.add(m.Value, path.Below(at, m.Key), kinds)
 	}
 	for _, item := range n.Items() {
 		s.add(item, at, kinds)
@@ -71,7 +72,7 @@ func (s *Seen) Unmatched(o Options) error {
 	}
 	for list, field := range o.Keys {
 		at := place(list)
-		if !s.places[below(at, field)] && !s.places[strings.TrimPrefix(at+"."+field, ".")] {
+		if !s.places[path.Below(at, field)] && !s.places[strings.TrimPrefix(at+"."+field, ".")] {
 			return fail("key", list+"="+field, strings.TrimPrefix(at+"."+field, "."))
 		}
 	}

@@ -421,28 +421,20 @@ func collect(n *document.Node, at string, out map[string][]string) {
 			name = "xsi:" + name
 		}
 		if !a.IsDeclaration() {
-			out[below(at, name)] = append(out[below(at, name)], a.Value)
+			out[path.Below(at, name)] = append(out[path.Below(at, name)], a.Value)
 		}
 	}
 	for _, m := range n.Members() {
-		collect(m.Value, below(at, m.Key), out)
+		collect(m.Value, path.Below(at, m.Key), out)
 	}
 	for _, item := range n.Items() {
 		switch {
 		case n.Kind == document.List, isArray && item.Kind == document.Element:
 			collect(item, at, out)
 		case item.Kind == document.Element:
-			collect(item, below(at, item.Name().Local), out)
+			collect(item, path.Below(at, item.Name().Local), out)
 		}
 	}
-}
-
-func below(at, name string) string {
-	segment := path.Segment(name)
-	if at == "" || strings.HasPrefix(segment, "[") {
-		return at + segment
-	}
-	return at + "." + segment
 }
 
 // described finds what is said of an answer; nil where nothing is.

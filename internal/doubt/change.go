@@ -231,14 +231,6 @@ func (c *changer) add(kind Kind, at, what string, value *document.Node, put, bac
 // each is the path of the elements of a list.
 func each(at string) string { return cmp.Or(at, "answer") + "[*]" }
 
-func below(at, name string) string {
-	segment := path.Segment(name)
-	if at == "" || strings.HasPrefix(segment, "[") {
-		return at + segment
-	}
-	return at + "." + segment
-}
-
 // children calls visit for what is below a node: its path, itself, and where it is.
 func (c *changer) children(n *document.Node, at string,
 	visit func(at string, child *document.Node, p *place, index, of int),
@@ -247,7 +239,7 @@ func (c *changer) children(n *document.Node, at string,
 	case document.Object:
 		members := n.Members()
 		for i, m := range members {
-			visit(below(at, m.Key), m.Value, &place{
+			visit(path.Below(at, m.Key), m.Value, &place{
 				put: func(other *document.Node) {
 					changed := slices.Clone(members)
 					if other == nil {
@@ -274,7 +266,7 @@ func (c *changer) children(n *document.Node, at string,
 					continue
 				}
 				name := item.Name().Local
-				if where, of = below(at, name), times[name]; of > 1 {
+				if where, of = path.Below(at, name), times[name]; of > 1 {
 					where += "[*]"
 				}
 			}
@@ -575,7 +567,7 @@ func (c *changer) repeated(n *document.Node, at string) {
 		if len(group) < 2 {
 			continue
 		}
-		c.lists(below(at, name), group, func(changed []*document.Node) {
+		c.lists(path.Below(at, name), group, func(changed []*document.Node) {
 			// They go where the first of them was; what is between keeps its place.
 			var all []*document.Node
 			for _, item := range items {
@@ -597,7 +589,7 @@ func (c *changer) attributes(n *document.Node, at string) {
 		if a.IsDeclaration() || a.Name.Space != "" || strings.Contains(a.Value, secret.Mask) {
 			continue
 		}
-		where := below(at, a.Name.Local)
+		where := path.Below(at, a.Name.Local)
 		if n.Child(a.Name.Local) != nil {
 			where = at + ".@" + path.Segment(a.Name.Local)
 		}

@@ -9,6 +9,7 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/fields"
+	"testbench/internal/path"
 	"testbench/internal/result"
 	"testbench/internal/rule"
 	"testbench/internal/sheet"
@@ -496,7 +497,7 @@ func (a *answers) scalars(payload *document.Node) map[string]string {
 			look(child, at)
 		})
 		for _, attribute := range n.Attributes() {
-			at := below(at, attribute.Name.Local)
+			at := path.Below(at, attribute.Name.Local)
 			if _, had := out[at]; !had && !attribute.IsDeclaration() {
 				out[at] = attribute.Value
 				a.kinds[at] = rule.KindOf(document.NewUntyped(attribute.Value))

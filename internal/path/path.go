@@ -115,6 +115,15 @@ func Segment(name string) string {
 	return "[" + document.QuoteJSON(name) + "]"
 }
 
+// Below is the path of what has a name in what is at a path; the empty path is the root.
+func Below(at, name string) string {
+	segment := Segment(name)
+	if at == "" || strings.HasPrefix(segment, "[") {
+		return at + segment
+	}
+	return at + "." + segment
+}
+
 // Compile reads a path. Errors are of type *Error.
 func Compile(source string) (*Path, error) {
 	switch {
