@@ -124,6 +124,11 @@ func runCompare(ctx context.Context, s *session, o *compareOptions, args []strin
 	case asRuns:
 		return compareRuns(s, compare.RunOptions{Values: o.values, Options: asked}, o.whole, args)
 	}
+	return compareAnswers(ctx, s, o, asked, args)
+}
+
+// compareAnswers shows what differs between two answers: saved ones, or of a call at two sites.
+func compareAnswers(ctx context.Context, s *session, o *compareOptions, asked compare.Options, args []string) (int, error) {
 	if err := pagesOnly(o.out); err != nil {
 		return 0, err
 	}
@@ -131,22 +136,7 @@ func runCompare(ctx context.Context, s *session, o *compareOptions, args []strin
 	if err != nil {
 		return 0, err
 	}
-	var a, b *document.Node
-	names := args
-	switch {
-	case len(s.common.sites) == 2 && len(args) > 0:
-		names = s.common.sites
-		a, b, err = atTwoSites(ctx, s, o, args)
-	case len(s.common.sites) > 2:
-		return 0, usagef("", "two sites are compared, and %d are named", len(s.common.sites))
-	case len(args) != 2:
-		return 0, usagef("testbench compare before.json after.json, testbench compare TARGET -site ONE -site OTHER",
-			"compare which two answers?")
-	default:
-		if a, err = readTree(s, args[0]); err == nil {
-			b, err = readTree(s, args[1])
-		}
-	}
+	names, a, b, err := bothSides(ctx, s, o, args)
 	if err != nil {
 		return 0, err
 	}
@@ -184,6 +174,27 @@ func runCompare(ctx context.Context, s *session, o *compareOptions, args []strin
 		return ExitFailed, nil
 	}
 	return ExitPassed, nil
+}
+
+// bothSides reads the two answers, or makes the call at both sites; names are what they are called.
+func bothSides(ctx context.Context, s *session, o *compareOptions, args []string) (names []string, a, b *document.Node,
+	err error,
+) {
+	switch {
+	case len(s.common.sites) == 2 && len(args) > 0:
+		a, b, err = atTwoSites(ctx, s, o, args)
+		return s.common.sites, a, b, err
+	case len(s.common.sites) > 2:
+		return nil, nil, nil, usagef("", "two sites are compared, and %d are named", len(s.common.sites))
+	case len(args) != 2:
+		return nil, nil, nil, usagef(
+			"testbench compare before.json after.json, testbench compare TARGET -site ONE -site OTHER",
+			"compare which two answers?")
+	}
+	if a, err = readTree(s, args[0]); err == nil {
+		b, err = readTree(s, args[1])
+	}
+	return args, a, b, err
 }
 
 // rootPaths are the paths at which the two sides begin; nil for the whole answer.

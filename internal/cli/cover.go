@@ -136,6 +136,42 @@ func showCovered(t *printer, c *workbench.Covered, all bool) {
 	touched, of := c.Touched()
 	t.printf("%s%s%s%stouched %d of %d (%s)\n", t.in(bold, t.visible(c.Name)), dot, t.visible(c.Contract), dot, touched, of,
 		report.Percent(c.Share()))
+	showOperations(t, c, all)
+	list := func(title string, most int, lines []string) {
+		for i, line := range lines {
+			if i == 0 {
+				t.printf("\n  %s\n", title)
+			}
+			if i == most && !all {
+				t.printf("    and %d more; -all shows them\n", len(lines)-i)
+				break
+			}
+			t.printf("%s\n", t.wrap(line, t.width, 4))
+		}
+	}
+	var never, remarks []string
+	for _, u := range c.Never() {
+		line := u.Operation.Name + ": " + u.Thing.Words()
+		if u.Thing.Kind == cover.Call {
+			line = fmt.Sprintf("%s: never called   testbench draft %s %s -as step", u.Operation.Name, c.Name, u.Operation.Name)
+		}
+		never = append(never, line)
+	}
+	for _, r := range c.Remarks {
+		remarks = append(remarks, strings.TrimSpace(fmt.Sprintf("%s %s: %s   %s", r.Operation, r.Of,
+			strings.TrimSpace(r.Path+" "+r.What), r.Exchange)))
+	}
+	list("never touched, what matters most first", mostNever, never)
+	list("where the contract is not as the service is", mostRemarks, remarks)
+	list("requests that no operation describes", mostRemarks, c.Elsewhere)
+	if c.Unseen > 0 {
+		t.printf("\n%s\n", t.wrap(fmt.Sprintf("%s not looked at: recorded without what was sent", count(c.Unseen, "exchange")),
+			t.width, 2))
+	}
+}
+
+// showOperations shows a line for each operation: how often it was called, and how much of each kind was touched.
+func showOperations(t *printer, c *workbench.Covered, all bool) {
 	width := 9
 	for _, o := range c.Operations {
 		width = min(max(width, len([]rune(o.Name))), 28)
@@ -167,36 +203,5 @@ func showCovered(t *printer, c *workbench.Covered, all bool) {
 	}
 	if left > 0 {
 		t.printf("  and %s more that were never called\n", count(left, "operation"))
-	}
-	list := func(title string, most int, lines []string) {
-		for i, line := range lines {
-			if i == 0 {
-				t.printf("\n  %s\n", title)
-			}
-			if i == most && !all {
-				t.printf("    and %d more; -all shows them\n", len(lines)-i)
-				break
-			}
-			t.printf("%s\n", t.wrap(line, t.width, 4))
-		}
-	}
-	var never, remarks []string
-	for _, u := range c.Never() {
-		line := u.Operation.Name + ": " + u.Thing.Words()
-		if u.Thing.Kind == cover.Call {
-			line = fmt.Sprintf("%s: never called   testbench draft %s %s -as step", u.Operation.Name, c.Name, u.Operation.Name)
-		}
-		never = append(never, line)
-	}
-	for _, r := range c.Remarks {
-		remarks = append(remarks, strings.TrimSpace(fmt.Sprintf("%s %s: %s   %s", r.Operation, r.Of,
-			strings.TrimSpace(r.Path+" "+r.What), r.Exchange)))
-	}
-	list("never touched, what matters most first", mostNever, never)
-	list("where the contract is not as the service is", mostRemarks, remarks)
-	list("requests that no operation describes", mostRemarks, c.Elsewhere)
-	if c.Unseen > 0 {
-		t.printf("\n%s\n", t.wrap(fmt.Sprintf("%s not looked at: recorded without what was sent", count(c.Unseen, "exchange")),
-			t.width, 2))
 	}
 }

@@ -429,14 +429,16 @@ func tells(n *document.Node) bool {
 	return n.Kind != document.Boolean && n.Kind != document.Null && len(n.Text) >= 3
 }
 
+// pair is two parts that may belong together.
+type pair struct {
+	from, into *part
+	kind       Kind
+	sure       float64
+	score      float64 // by which the surest is taken: names and places count too
+}
+
 // pairs finds parts that are the same or much alike, the surest and largest first.
 func (r *relating) pairs() {
-	type pair struct {
-		from, into *part
-		score      float64
-		sure       float64
-		kind       Kind
-	}
 	var all []pair
 	byText := map[string][]*part{}
 	objects := []*part{}
@@ -458,36 +460,12 @@ func (r *relating) pairs() {
 		if !from.node.IsScalar() {
 			candidates = append(slices.Clone(candidates), objects...)
 		}
-		for _, into := range candidates {
-			if compared++; compared > mostCompared {
-				break
+		for _, into := range candidates[:min(len(candidates), mostCompared-compared)] {
+			if p, ok := pairOf(from, into); ok {
+				all = append(all, p)
 			}
-			above, name := parent(from.path)
-			otherAbove, otherName := parent(into.path)
-			isBeside := above == otherAbove && from.top() && into.top() && !isIndex(name) && !isIndex(otherName)
-			score := alikeness(from.node, into.node)
-			hasName := name == otherName && !isIndex(name)
-			switch {
-			case score <= 0.5,
-				above == otherAbove && isKeyed(name) && isKeyed(otherName), // two things, by their key
-				!tells(from.node) && !hasName && !isBeside,
-				isIndex(name) && isIndex(otherName) && !tells(from.node),
-				!from.top() && !into.top() && from.inside != nil && into.inside != nil &&
-					alikeness(from.inside.node, into.inside.node) > 0.5: // what they are in is paired
-				continue
-			}
-			p := pair{from: from, into: into, score: score, sure: score, kind: kindOf(from, into, isBeside)}
-			if !tells(from.node) {
-				p.sure *= 0.7
-			}
-			if hasName {
-				p.score += 0.2
-			}
-			if isBeside {
-				p.score += 0.1 + 0.1*sharedStart(name, otherName)
-			}
-			all = append(all, p)
 		}
+		compared += min(len(candidates), mostCompared-compared)
 	}
 	slices.SortStableFunc(all, func(x, y pair) int {
 		return cmp.Or(
@@ -499,6 +477,33 @@ func (r *relating) pairs() {
 			r.tell(p.kind, p.from, p.into, p.sure)
 		}
 	}
+}
+
+// pairOf says whether two parts may belong together, and how sure that is.
+func pairOf(from, into *part) (pair, bool) {
+	above, name := parent(from.path)
+	otherAbove, otherName := parent(into.path)
+	isBeside := above == otherAbove && from.top() && into.top() && !isIndex(name) && !isIndex(otherName)
+	hasName := name == otherName && !isIndex(name)
+	score := alikeness(from.node, into.node)
+	switch {
+	case score <= 0.5,
+		above == otherAbove && isKeyed(name) && isKeyed(otherName), // two things, by their key
+		!tells(from.node) && !hasName && !isBeside,
+		!from.top() && !into.top() && alikeness(from.inside.node, into.inside.node) > 0.5: // what they are in is paired
+		return pair{}, false
+	}
+	p := pair{from: from, into: into, score: score, sure: score, kind: kindOf(from, into, isBeside)}
+	if !tells(from.node) {
+		p.sure *= 0.7
+	}
+	if hasName {
+		p.score += 0.2
+	}
+	if isBeside {
+		p.score += 0.1 + 0.1*sharedStart(name, otherName)
+	}
+	return p, true
 }
 
 // sharedStart is how much of two names is the same at their beginning, from 0 to 1.

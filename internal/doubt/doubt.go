@@ -191,26 +191,8 @@ func Doubt(ctx context.Context, s *Subject, o Options) (*Result, error) {
 		return nil, fmt.Errorf("%s: judging the recorded answers once took longer than %s", r.File, o.Time)
 	}
 	sampled := sample(all, o.Most)
-	try := func(some []*tried, do func(*worker, *baseline, *tried)) {
-		changes := make(chan *tried)
-		var group sync.WaitGroup
-		for _, w := range workers {
-			group.Go(func() {
-				for t := range changes {
-					do(w, bases[t.row], t)
-				}
-			})
-		}
-		for _, t := range some {
-			if ctx.Err() != nil {
-				break
-			}
-			changes <- t
-		}
-		close(changes)
-		group.Wait()
-	}
-	try(sampled, func(w *worker, b *baseline, t *tried) { t.verdict, t.by = w.try(ctx, b, t) })
+	each := func(some []*tried, do func(*worker, *tried)) { sideBySide(ctx, workers, some, do) }
+	each(sampled, func(w *worker, t *tried) { t.verdict, t.by = w.try(ctx, bases[t.row], t) })
 	r.sum(s, sampled, len(all))
 	takeOut := s.putIn(r)
 	for _, row := range s.Rows { // a rule that does not hold for what was recorded is none
@@ -221,14 +203,35 @@ func Doubt(ctx context.Context, s *Subject, o Options) (*Result, error) {
 	}
 	takeOut()
 	takeOut = s.putIn(r)
-	try(r.missed(), func(w *worker, b *baseline, t *tried) {
-		again, _ := w.try(ctx, b, t)
+	each(r.missed(), func(w *worker, t *tried) {
+		again, _ := w.try(ctx, bases[t.row], t)
 		t.byRules = again == noticed
 	})
 	takeOut()
 	r.sumRules()
 	r.Seconds = time.Since(begun).Seconds()
 	return r, nil
+}
+
+// sideBySide does something with changes, as many at once as there are workers.
+func sideBySide(ctx context.Context, workers []*worker, some []*tried, do func(*worker, *tried)) {
+	changes := make(chan *tried)
+	var group sync.WaitGroup
+	for _, w := range workers {
+		group.Go(func() {
+			for t := range changes {
+				do(w, t)
+			}
+		})
+	}
+	for _, t := range some {
+		if ctx.Err() != nil {
+			break
+		}
+		changes <- t
+	}
+	close(changes)
+	group.Wait()
 }
 
 // sample takes so many changes at most, by chance that is the same each time, and leaves them in their order.

@@ -108,7 +108,7 @@ func judgedOnes(all []*exchange.Record) []*exchange.Record {
 	})
 }
 
-// place is an answer of a row: of a step, the one after so many others.
+// answerPlace is an answer of a row: of a step, the one after so many others.
 type answerPlace struct {
 	step   string
 	before int
