@@ -253,11 +253,13 @@ func (s *Subject) changesOf(b *baseline, r *Result) []*tried {
 	var out []*tried
 	for _, step := range b.steps {
 		recorded := b.row.Steps[step.name]
-		if recorded == nil || len(recorded.exchanges) == 0 || recorded.isAround && b.row != s.Rows[0] {
+		if recorded == nil || !recorded.isThere() || recorded.isAround && b.row != s.Rows[0] {
 			continue
 		}
-		last := len(recorded.exchanges) - 1
-		answer := recorded.exchanges[last].Answer
+		at, answer := answerPlace{step.name, ofFound}, b.row.lastAnswer(step.name)
+		if len(recorded.exchanges) > 0 {
+			at.before = len(recorded.exchanges) - 1
+		}
 		switch {
 		case step.outcome != result.Passed && step.outcome != result.Failed:
 			r.leave("%s: %s: it cannot be judged again: %s", step.name, step.outcome, step.reason)
@@ -272,10 +274,13 @@ func (s *Subject) changesOf(b *baseline, r *Result) []*tried {
 			s.inner[step.of] = wayTo(b.row.payload(step.name, nil), step.payload)
 		}
 		var of []*tried
-		all := changes(answer, s.inner[step.of], s.values(step), s.mask)
-		for _, change := range append(all, s.otherAnswers(b.row, step.name, answer)...) {
+		all := append(changes(answer, s.inner[step.of], s.values(step), s.mask), s.otherAnswers(b.row, step.name, answer)...)
+		if at.before == ofFound { // it has no status, and no header fields
+			all = slices.DeleteFunc(all, func(c Change) bool { return c.Path == "" && c.Kind != Row })
+		}
+		for _, change := range all {
 			of = append(of, &tried{
-				row: b.row, step: step.name, of: step.of, at: answerPlace{step.name, last}, change: change,
+				row: b.row, step: step.name, of: step.of, at: at, change: change,
 			})
 		}
 		out = append(out, sample(of, mostOfStep)...)
@@ -332,8 +337,11 @@ func (s *Subject) otherAnswers(row *Recorded, step string, answer *exchange.Answ
 // lastAnswer is the answer of a step that was judged; nil for none.
 func (r *Recorded) lastAnswer(step string) *exchange.Answer {
 	recorded := r.Steps[step]
-	if recorded == nil || len(recorded.exchanges) == 0 {
+	switch {
+	case recorded == nil || !recorded.isThere():
 		return nil
+	case len(recorded.exchanges) == 0:
+		return answerOf(recorded.found)
 	}
 	return recorded.exchanges[len(recorded.exchanges)-1].Answer
 }

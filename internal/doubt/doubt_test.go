@@ -346,6 +346,31 @@ func TestRulesOfTheHistory(t *testing.T) {
 	assert.True(t, slices.ContainsFunc(all[0].Fields, func(f *doubt.Field) bool { return f.Path == "" && f.Noticed > 0 }))
 }
 
+// What a step finds in a folder is changed as an answer is; it has no status.
+func TestWhatIsFound(t *testing.T) {
+	bench := newBench(t, "sheet: s\nsteps:\n  - step: list\n    lookup: inbox\n    open: lots.csv\n    fields:\n      answer: count 2\n"+
+		"      answer[*].lot: is unique\n", serves("{}"))
+	for name, text := range map[string]string{
+		"bench.yaml":     "bench: t\nsites: {local: {}}\nservices: {}\ndatabases:\n  inbox: {kind: folder, address: inbox}\n",
+		"inbox/lots.csv": "lot,kilos\nL-1,40\nL-2,12.5\n",
+	} {
+		full := filepath.Join(bench.Dir, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(full), 0o700))
+		require.NoError(t, os.WriteFile(full, []byte(text), 0o600))
+	}
+	bench, err := workbench.Open(bench.Dir)
+	require.NoError(t, err)
+	found := doubted(t, bench, "sheet.yaml")
+	told := map[string]string{}
+	for _, f := range found.Findings() {
+		told[f.Path] = strings.Join(f.Words, "; ")
+	}
+	assert.Equal(t, "nobody looks", told["answer[*].kilos"])
+	assert.NotContains(t, told, "")
+	assert.Contains(t, told["answer[*].lot"], "it may be of another type")
+	assert.Positive(t, found.Noticed)
+}
+
 // A sheet of fifty steps with an answer of twenty fields each.
 func BenchmarkFiftySteps(b *testing.B) {
 	var steps, members strings.Builder

@@ -42,6 +42,9 @@ type recordedStep struct {
 	cut       bool // what it found, or was answered, was recorded in part only
 }
 
+// isThere says whether something came that could be judged again.
+func (s *recordedStep) isThere() bool { return len(s.exchanges) > 0 || s.found != nil }
+
 // passed says whether a step passed.
 func (r *Recorded) passed(step string) bool { return r.Steps[step] != nil && r.Steps[step].passed }
 
@@ -189,7 +192,26 @@ func (r *replay) Found(step string) (*document.Node, error) {
 	case recorded.cut:
 		return nil, errors.New("what was found is recorded in part only; run -doubt has it whole")
 	}
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	if r.answer != nil && r.changed == (answerPlace{step, ofFound}) {
+		changed, _, err := document.Read(jsonType, r.answer.Body)
+		return changed, err
+	}
 	return recorded.found, nil
+}
+
+// ofFound is where an answerPlace has what a step found in a database or a folder.
+const ofFound = -1
+
+const jsonType = "application/json"
+
+// answerOf is what a step found, in the form of an answer.
+func answerOf(found *document.Node) *exchange.Answer {
+	return &exchange.Answer{
+		Status: http.StatusOK, Header: http.Header{"Content-Type": {jsonType}},
+		Body: []byte(document.WriteJSON(found, document.Style{})),
+	}
 }
 
 // Rows is the row alone, in its place.

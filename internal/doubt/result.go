@@ -85,13 +85,13 @@ func (r *Result) addBaseline(b *baseline) {
 			case c.Judged && !c.Passed:
 				r.leave("%s: %s fails with the recorded answer already: expected %s, got %s", step.name, c.Subject, c.Expected,
 					c.Got)
-			case recorded == nil || len(recorded.exchanges) == 0, c.Kind == "keep",
+			case recorded == nil || !recorded.isThere(), c.Kind == "keep",
 				c.Subject == "time" || c.Subject == "size" || c.Subject == "relation":
 			case c.Judged:
 				r.checks[r.mask(checkName(step.of, c))] = true
 			}
 		}
-		if recorded != nil && len(recorded.exchanges) == 0 && step.outcome == result.NotRun && step.reason != "" {
+		if recorded != nil && !recorded.isThere() && step.outcome == result.NotRun && step.reason != "" {
 			r.leave("%s: not run: %s", step.name, step.reason)
 		}
 	}
