@@ -45,6 +45,7 @@ func compareCommand() *command {
 		examples: []string{
 			"testbench compare before.json after.json -ignore lots[*].seen",
 			"testbench compare 17.2 18.2 -key lots=id",
+			"testbench compare v1.json v2.json -root 1=data.lot -root 2=lot -out sides.html",
 			"testbench compare stores/search grade=A -site local -site south", "testbench compare 17 18",
 			"testbench compare monday.json last -full",
 			"testbench compare stores-1.yaml stores-2.yaml -breaks",

@@ -30,8 +30,8 @@ func coverCommand() *command {
 		},
 		options: func(f *flag.FlagSet) any {
 			o := &coverOptions{}
-			f.IntVar(&o.runs, "runs", 20, "how many runs are looked at, the newest ones")
-			f.Var(&o.least, "least", "exit status 1 where less of a contract was touched: 60%")
+			f.IntVar(&o.runs, "runs", 20, "look at this `number` of runs, the newest ones")
+			f.Var(&o.least, "least", "exit status 1 where a smaller `part` of a contract was touched: 60%")
 			f.StringVar(&o.into, "into", "",
 				"put statuses that came into the operations that this `file` describes with statuses: bench.yaml")
 			f.Var(&o.out, "out", "the newest of the runs as a `page` (.html) with this in it; repeatable")

@@ -50,8 +50,8 @@ func doubtCommand() *command {
 		},
 		options: func(f *flag.FlagSet) any {
 			o := &doubtOptions{}
-			f.Var(&o.least, "least", "exit status 1 where fewer changes of a sheet are noticed: 80%")
-			f.IntVar(&o.most, "most", workbench.MostChanges, "how many changes of a sheet are tried; of more a sample is")
+			f.Var(&o.least, "least", "exit status 1 where a smaller `part` of the changes of a sheet is noticed: 80%")
+			f.IntVar(&o.most, "most", workbench.MostChanges, "try at most this `number` of changes of a sheet; of more, a sample")
 			f.BoolVar(&o.all, "all", false, "show all fields with changes that nobody notices")
 			f.Var(&o.out, "out", "the run as a `page` (.html) with this in it; repeatable")
 			f.StringVar(&o.into, "into", "", "put the rules that would notice into this `sheet`")
