@@ -43,7 +43,7 @@ func doubtCommand() *command {
 	return &command{
 		name: "doubt", group: "checking",
 		purpose: "changes recorded answers, one thing at a time, and tells which changes no check would notice",
-		usage:   "[RUN | SHEET ...]",
+		usage:   "[RUN | SHEET...]",
 		examples: []string{
 			"testbench doubt sheets/01-search.yaml", "testbench doubt 17", "testbench doubt sheets/*.yaml -least 80%",
 			"testbench doubt sheets/01-search.yaml -into sheets/01-search.yaml",
