@@ -4,6 +4,8 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"image"
+	"image/png"
 	"math/rand/v2"
 	"net"
 	"net/http"
@@ -386,6 +388,10 @@ func TestValuesOverRuns(t *testing.T) {
 		strings.Join(strings.Fields(o.stdout), " "))
 	assert.Contains(t, p.read("v/values.csv"), ",row 2 · b,passed,12,24.0,[masked]\r\n")
 	assert.Contains(t, p.read("v/values.svg"), ">twice, row 2 · b</text>", "a line for each row")
+	assert.Equal(t, 0, p.run("history", "-values", "total", "-out", "v/total.png", "-size", "640x320").status)
+	drawn, err := png.Decode(strings.NewReader(p.read("v/total.png")))
+	require.NoError(t, err)
+	assert.Equal(t, image.Pt(640, 320), drawn.Bounds().Size())
 	var found history.Values
 	require.NoError(t, json.Unmarshal([]byte(p.run("history", "-values", "total", "-json").stdout), &found))
 	assert.Len(t, found.Rows, 4)
