@@ -41,7 +41,7 @@ services:
           commas: {list: commas, name: c, one of: [a, b, d], deprecated: true}
           each: {kind: integer}
           tabs: {list: tabs}
-          blanks: {list: blanks}
+          blanks: {list: spaces}
       find:
         deprecated: true
         request: GET /find

@@ -112,7 +112,7 @@ func TestControlCharacters(t *testing.T) {
 	}
 }
 
-// The shell asks the program, which knows the bench that the shell stands in.
+// The shell asks the program, which knows the bench that the shell is in.
 func TestCompletion(t *testing.T) {
 	t.Parallel()
 	p, _ := newBench(t)

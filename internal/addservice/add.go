@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"testbench/internal/bench"
+	"testbench/internal/contract"
 	"testbench/internal/contract/formats"
 	"testbench/internal/contract/source"
 	"testbench/internal/document"
@@ -108,7 +109,7 @@ type adder struct {
 }
 
 // contract reads the source as a contract; nil where it is an example.
-func (d *adder) contract(from *source.Source) (*formats.Contract, error) {
+func (d *adder) contract(from *source.Source) (contract.Contract, error) {
 	isAddress := source.IsAddress(d.a.Source)
 	if d.a.Example || d.a.Shell || d.a.Sample != nil || d.a.HAR != nil || isAddress && looksLikeExample(d.a.Source) {
 		return nil, nil
@@ -263,8 +264,8 @@ func (d *adder) hasValue(site *bench.Site, name string) bool {
 
 // described adds a service that a contract describes. A file from elsewhere is
 // copied into the bench.
-func (d *adder) described(c *formats.Contract) error {
-	head, own := c.Overview(), c.Address(formats.Binding{})
+func (d *adder) described(c contract.Contract) error {
+	head, own := c.Overview(), c.Address(contract.Binding{})
 	d.added.What = head.Format
 	if len(head.Security) > 0 && d.a.Login == "" {
 		d.added.Notes = append(d.added.Notes,

@@ -249,7 +249,7 @@ func (c *commandLine) file(name, instead string) string {
 	return ""
 }
 
-// part takes name=value, name=@file and name=<file, each with ;type= and ;filename= behind it.
+// part takes name=value, name=@file and name=<file, each with ;type= and ;filename= after it.
 func (c *commandLine) part(text string, mayBeFile bool) {
 	name, value, _ := strings.Cut(text, "=")
 	p := examplePart{name: name, value: value}
@@ -431,7 +431,7 @@ func (e *Example) body(prefix, mediaType, body string) {
 			return
 		}
 	}
-	// What looks like a place for a value is meant as it stands; what looks like a credential
+	// What looks like a place for a value is meant as it is; what looks like a credential
 	// becomes one.
 	e.Body = strings.ReplaceAll(body, "${", "$${")
 	e.BodyType = mediaType

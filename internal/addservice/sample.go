@@ -30,7 +30,7 @@ var (
 	open = regexp.MustCompile(`^(\?+|(?i:string)|\.\.\.|…|<[^<>]+>|\{+[^{}]+\}+|\[[^\[\]]+\])$`)
 )
 
-// pasted is a sample as it was read: a request, and the answer behind it.
+// pasted is a sample as it was read: a request, and the answer after it.
 type pasted struct {
 	method, target string
 	headers        [][2]string
@@ -39,7 +39,7 @@ type pasted struct {
 }
 
 // ReadSample takes a request apart as documentation shows it: a request line, header fields and a body, each
-// of which may be missing; an answer may be behind it. Address is where it is sent, where the sample does not
+// of which may be missing; an answer may come after it. Address is where it is sent, where the sample does not
 // say all of it. Service names the secrets.
 func ReadSample(service, text, address string) (*Example, error) {
 	if !utf8.ValidString(text) {
@@ -127,7 +127,7 @@ func splitSample(text string) (*pasted, error) {
 	return p, nil
 }
 
-// twoDocuments parts two documents that are behind each other; the second is empty where there is one.
+// twoDocuments parts two documents that follow each other; the second is empty where there is one.
 func twoDocuments(text string) (first, second string) {
 	switch {
 	case strings.HasPrefix(text, "{") || strings.HasPrefix(text, "["):

@@ -13,7 +13,6 @@ import (
 	"sync"
 	"time"
 
-	"testbench/internal/contract/formats"
 	"testbench/internal/exchange"
 	"testbench/internal/rule"
 
@@ -37,7 +36,7 @@ const FileName = "bench.yaml"
 type Bench struct {
 	Exits []Exit // exit statuses of failures, the first that happened counts
 	// Kept gives the contract of a service that was fetched before; nil, and a function that is nil, for none.
-	Kept     func(*Service) *formats.Contract
+	Kept     func(*Service) contract.Contract
 	Dir      string // the folder; empty for a bench made of nothing but the command line
 	Name     string
 	Sites    []*Site
@@ -46,7 +45,7 @@ type Bench struct {
 	// Databases are other sides that steps look into.
 	Databases []*Database
 	Names     map[string]string // prefixes of XML names
-	// Checks and Fills are what steps take in by name, as it stands in the file.
+	// Checks and Fills are what steps take in by name, as it is in the file.
 	Checks, Fills []Named
 
 	Source    *yamlfile.File
@@ -60,7 +59,7 @@ type Bench struct {
 type Named struct {
 	Name     string
 	At       *yamlfile.Node
-	IsBroken bool // there are mistakes in it, which are told where it stands
+	IsBroken bool // there are mistakes in it, which are told where it is
 }
 
 // Site is a place with its addresses, work areas and credentials.

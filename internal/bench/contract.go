@@ -8,6 +8,7 @@ import (
 	"slices"
 	"sync"
 
+	"testbench/internal/contract"
 	"testbench/internal/contract/formats"
 	"testbench/internal/contract/source"
 	"testbench/internal/exchange"
@@ -24,16 +25,16 @@ func (e *FetchError) Error() string { return e.Record.Request.Shown() + ": " + e
 
 // Offline reads the contract of a service if that needs nothing sent: one in
 // a file, or one that Kept gives. It returns nil for others.
-func (b *Bench) Offline(service *Service) (*formats.Contract, error) {
+func (b *Bench) Offline(service *Service) (contract.Contract, error) {
 	switch {
 	case service.Contract == nil || service.IsContractFetched() && b.Kept == nil:
 		return nil, nil
 	case service.IsContractFetched():
 		kept := b.Kept(service)
-		if kept != nil {
-			kept = kept.Amended(service.Overlays())
+		if kept == nil {
+			return nil, nil
 		}
-		return kept, nil
+		return contract.Amend(kept, service.Overlays()), nil
 	}
 	name := service.Contract.LiteralText()
 	if _, err := safefile.Inside(b.Dir, name); err != nil {
@@ -43,7 +44,7 @@ func (b *Bench) Offline(service *Service) (*formats.Contract, error) {
 	if err != nil {
 		return nil, err
 	}
-	return c.Amended(service.Overlays()), nil
+	return contract.Amend(c, service.Overlays()), nil
 }
 
 // IsContractFetched says whether the service has a contract at an address.
@@ -53,7 +54,7 @@ func (s *Service) IsContractFetched() bool {
 
 // Binding is how the operations of the service's contract are called, unless a step says
 // another version of SOAP.
-func (s *Service) Binding() formats.Binding { return formats.Binding{Port: s.Port, Version: s.SOAP} }
+func (s *Service) Binding() contract.Binding { return contract.Binding{Port: s.Port, Version: s.SOAP} }
 
 // OperationsIn lists the operations of a service, as far as they are known without asking
 // anybody.
@@ -89,12 +90,12 @@ type readContract struct {
 	mutex    sync.Mutex
 	isRead   bool
 	sources  map[string]string // the documents that it consists of, with their digests
-	contract *formats.Contract
+	contract contract.Contract
 	err      error // what is wrong with the document
 }
 
 // Get reads the contract of that name, once for all who ask for it.
-func (c *ContractCache) Get(key string, fetch formats.Fetch) (*formats.Contract, error) {
+func (c *ContractCache) Get(key string, fetch formats.Fetch) (contract.Contract, error) {
 	c.mutex.Lock()
 	if c.read == nil {
 		c.read = map[string]*readContract{}

@@ -472,7 +472,7 @@ var parameterKeys = []mapping.Key[parameter]{
 
 // listedKeys are those of a parameter in a place where a list can be written in several ways.
 var listedKeys = append(slices.Clip(parameterKeys),
-	mapping.NewKey("list", "how a list is written: repeated, commas, blanks, bars, tabs; repeated unless said",
+	mapping.NewKey("list", "how a list is written: repeated, commas, spaces, bars, tabs; repeated unless said",
 		func(r *mapping.Reader, p *parameter, n *yamlfile.Node) {
 			form := r.Choice(n, "way to write a list", slices.Sorted(maps.Keys(listStyles))...)
 			p.Style, p.Joined = listStyles[form], form != "repeated"
@@ -481,7 +481,7 @@ var listedKeys = append(slices.Clip(parameterKeys),
 
 // listStyles are the styles of lists in query and form (OpenAPI 3.1.0, 4.8.12.3) by the word of a bench.
 var listStyles = map[string]string{
-	"repeated": "form", "commas": "form", "blanks": "spaceDelimited", "bars": "pipeDelimited", "tabs": "tabDelimited",
+	"repeated": "form", "commas": "form", "spaces": "spaceDelimited", "bars": "pipeDelimited", "tabs": "tabDelimited",
 }
 
 // readAnswerSchema reads a schema alone.
@@ -490,12 +490,13 @@ func readAnswerSchema(r *mapping.Reader, name string) (schema.Type, error) {
 		return nil, err
 	}
 	c, err := formats.Load(name, (&source.Source{Dir: r.Dir}).Fetch)
-	switch {
-	case err != nil:
+	if err != nil {
 		return nil, err
-	case c.JSON != nil:
-		return c.JSON, nil
-	case !c.HasOperations():
+	}
+	switch c := c.(type) {
+	case *contract.JSONSchema:
+		return c.Schema, nil
+	case *contract.XMLSchema:
 		return instance.ElementType{Schema: c.Schema}, nil
 	}
 	return nil, fmt.Errorf("%s is a contract; write it at the service: contract: %s", name, name)

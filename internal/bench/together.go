@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"testbench/internal/contract"
-	"testbench/internal/contract/formats"
 	"testbench/internal/lookup"
 	"testbench/internal/mapping"
 	"testbench/internal/suggest"
@@ -155,13 +154,13 @@ func (b *Bench) CheckContracts() {
 			}
 		}
 		if c.HasPorts() {
-			if err := c.CheckBinding(formats.Binding{Port: s.Port}); err != nil && s.Port != "" {
+			if err := c.CheckBinding(contract.Binding{Port: s.Port}); err != nil && s.Port != "" {
 				b.Source.Report(s.at, "", "%v", err)
 			}
-			if faulty := c.Faulty(); len(faulty) > 0 {
+			if unusable := c.Unusable(); len(unusable) > 0 {
 				b.Source.Remark(s.at,
 					"the contract of %s is wrong in what some operations need, so they cannot be used: %s; "+
-						"`testbench survey %s` says why", s.Name, suggest.FewNames(faulty), s.Name)
+						"`testbench survey %s` says why", s.Name, suggest.FewNames(unusable), s.Name)
 			}
 			if refused := c.Refused(); len(refused) > 0 {
 				b.Source.Remark(s.at, "in the contract of %s: %s%s", s.Name, refused[0], andMore(len(refused)-1, s.Name))

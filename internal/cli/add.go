@@ -38,7 +38,7 @@ func addCommand() *command {
 			f.StringVar(&o.sample, "from-sample", "",
 				"a `file` with a request as documentation shows it (request line, header fields, body), and the "+
 					"answer "+
-					"behind it; - is standard input")
+					"after it; - is standard input")
 			f.StringVar(&o.har, "from-har", "",
 				"a `file` with recorded traffic (HAR): its requests become operations, those to ADDRESS or else to "+
 					"the host "+

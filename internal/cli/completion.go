@@ -17,7 +17,7 @@ import (
 	"testbench/internal/yamlfile"
 )
 
-// shellScripts ask the program what may be at a place: it knows the bench that the shell stands in.
+// shellScripts ask the program what may be at a place: it knows the bench that the shell is in.
 // What is no word of the program is a file.
 var shellScripts = map[string]string{
 	"bash": `_testbench() {

@@ -9,6 +9,7 @@ import (
 	"testbench/internal/bench"
 	"testbench/internal/soap"
 	"testbench/internal/workbench"
+	"testbench/internal/xsd"
 )
 
 func isSOAPVersion(text string) error {
@@ -103,9 +104,9 @@ func printColumns(t *printer, rows [][]string, indent int) {
 }
 
 // noElement says which elements a schema has.
-func noElement(c *workbench.Contract, name string) error {
+func noElement(alone *xsd.Schema, name string) error {
 	var names []string
-	for n := range c.Schema.Elements {
+	for n := range alone.Elements {
 		names = append(names, n.Local)
 	}
 	slices.Sort(names)

@@ -12,6 +12,7 @@ import (
 	"testbench/internal/schema"
 	"testbench/internal/soap"
 	"testbench/internal/workbench"
+	"testbench/internal/xsd"
 )
 
 type draftOptions struct {
@@ -99,7 +100,7 @@ func runDraft(ctx context.Context, s *session, o *draftOptions, args []string) (
 			strings.Join(made.Cut, ", "))
 	}
 	if made.Omitted > 0 {
-		s.tell.note("note: %s that may be left out and stand deep in others are not in the draft",
+		s.tell.note("note: %s that may be left out and are deep inside others are not in the draft",
 			count(made.Omitted, "field"))
 	}
 	return ExitPassed, nil
@@ -109,20 +110,23 @@ func runDraft(ctx context.Context, s *session, o *draftOptions, args []string) (
 func draftBody(c *workbench.Contract, o *draftOptions, source, name string,
 	options contract.DraftOptions,
 ) (*contract.Draft, error) {
-	switch {
-	case !c.HasOperations() && options.As == "step":
+	if !c.HasOperations() && options.As == "step" {
 		return nil, usagef("leave -as out", "%s is a schema alone, and a step calls an operation", source)
-	case c.JSON != nil && options.As == "xml":
-		return nil, usagef("leave -as out", "%s is a JSON Schema, and is drafted as JSON", source)
-	case c.JSON != nil:
+	}
+	switch alone := c.Contract.(type) {
+	case *contract.JSONSchema:
+		if options.As == "xml" {
+			return nil, usagef("leave -as out", "%s is a JSON Schema, and is drafted as JSON", source)
+		}
 		if err := onlyType(source, name); err != nil {
 			return nil, err
 		}
-		sample := c.JSON.Sample(schema.SampleOptions{Optional: !options.Required})
+		sample := alone.Schema.Sample(schema.SampleOptions{Optional: !options.Required})
 		return &contract.Draft{Text: contract.BodyText(sample.Root) + "\n"}, nil
-	case !c.HasOperations():
-		return draftElement(c, options, name)
-	case name == "":
+	case *contract.XMLSchema:
+		return draftElement(alone.Schema, options, name)
+	}
+	if name == "" {
 		return nil, usagef("`testbench survey "+source+"` lists the operations", "draft which operation?")
 	}
 	op, err := c.Operation(name, workbench.Binding{Port: o.port, Version: soap.Version(o.soap)})
@@ -133,14 +137,14 @@ func draftBody(c *workbench.Contract, o *draftOptions, source, name string,
 }
 
 // draftElement drafts an instance of a schema's element.
-func draftElement(c *workbench.Contract, options contract.DraftOptions, name string) (*contract.Draft, error) {
-	for n, e := range c.Schema.Elements {
-		if n.Local == name || name == "" && len(c.Schema.Elements) == 1 {
-			return wsdl.DraftElement(c.Schema, e, options), nil
+func draftElement(alone *xsd.Schema, options contract.DraftOptions, name string) (*contract.Draft, error) {
+	for n, e := range alone.Elements {
+		if n.Local == name || name == "" && len(alone.Elements) == 1 {
+			return wsdl.DraftElement(alone, e, options), nil
 		}
 	}
 	if name == "" {
 		return nil, usagef("`testbench survey` lists the elements", "draft which element of the schema?")
 	}
-	return nil, noElement(c, name)
+	return nil, noElement(alone, name)
 }

@@ -20,7 +20,7 @@ type form struct {
 // used is a command line as it was read.
 type used struct {
 	args  []string
-	given map[string]bool // the options that stand there
+	given map[string]bool // the options that are given
 }
 
 func newUsed(flags *flag.FlagSet, args []string) used {

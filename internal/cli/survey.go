@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"testbench/internal/contract"
+	"testbench/internal/jsonschema"
 	"testbench/internal/schema"
 	"testbench/internal/soap"
 	"testbench/internal/workbench"
@@ -62,12 +63,13 @@ func surveyCommand() *command {
 			if err := cmp.Or(isSOAPVersion(o.soap), onlyWSDL(c, source, o.soap, o.port)); err != nil {
 				return 0, err
 			}
-			switch {
-			case c.JSON != nil:
-				return surveyJSON(s, source, c, o, operation)
-			case !c.HasOperations():
-				return surveySchema(s, c, o, operation)
-			case operation == "":
+			switch alone := c.Contract.(type) {
+			case *contract.JSONSchema:
+				return surveyJSON(s, source, alone.Schema, o, operation)
+			case *contract.XMLSchema:
+				return surveySchema(s, alone.Schema, o, operation)
+			}
+			if operation == "" {
 				return surveyContract(s, source, c, o)
 			}
 			return surveyOperation(s, source, c, o, operation)
@@ -361,9 +363,9 @@ func showRows(t *printer, rows []schema.Row) {
 	}
 }
 
-func surveySchema(s *session, c *workbench.Contract, o *surveyOptions, name string) (int, error) {
+func surveySchema(s *session, alone *xsd.Schema, o *surveyOptions, name string) (int, error) {
 	var names []xsd.Name
-	for n := range c.Schema.Elements {
+	for n := range alone.Elements {
 		if name == "" || n.Local == name {
 			names = append(names, n)
 		}
@@ -371,17 +373,17 @@ func surveySchema(s *session, c *workbench.Contract, o *surveyOptions, name stri
 	xsd.SortNames(names)
 	t := s.tell
 	if len(names) == 0 && name != "" {
-		return 0, noElement(c, name)
+		return 0, noElement(alone, name)
 	}
 	if s.common.json {
 		out := map[string]any{}
 		for _, n := range names {
-			out[n.Full()] = append([]schema.Row{}, instance.Outline(c.Schema, c.Schema.Elements[n], o.depth)...)
+			out[n.Full()] = append([]schema.Row{}, instance.Outline(alone, alone.Elements[n], o.depth)...)
 		}
 		return ExitPassed, t.json(out)
 	}
 	for i, n := range names {
-		e := c.Schema.Elements[n]
+		e := alone.Elements[n]
 		if name == "" {
 			if mentions(o.find, n.Local, e.Documentation) {
 				t.printf("%s\n", t.visible(strings.TrimSpace(n.Full()+"  "+e.Documentation)))
@@ -392,10 +394,10 @@ func surveySchema(s *session, c *workbench.Contract, o *surveyOptions, name stri
 			t.printf("\n")
 		}
 		t.printf("%s\n", t.in(bold, t.visible(n.Full())))
-		showRows(s.tell, matchingRows(instance.Outline(c.Schema, e, o.depth), o.find))
+		showRows(s.tell, matchingRows(instance.Outline(alone, e, o.depth), o.find))
 	}
 	var notes []string
-	for _, warning := range c.Schema.Warnings() {
+	for _, warning := range alone.Warnings() {
 		notes = append(notes, warning.String())
 	}
 	showNotes(s.tell, notes)
@@ -403,17 +405,17 @@ func surveySchema(s *session, c *workbench.Contract, o *surveyOptions, name stri
 }
 
 // surveyJSON shows a JSON Schema alone.
-func surveyJSON(s *session, source string, c *workbench.Contract, o *surveyOptions, name string) (int, error) {
+func surveyJSON(s *session, source string, alone *jsonschema.Schema, o *surveyOptions, name string) (int, error) {
 	if err := onlyType(source, name); err != nil {
 		return 0, err
 	}
-	rows := c.JSON.Outline(o.depth)
+	rows := alone.Outline(o.depth)
 	if s.common.json {
 		return ExitPassed, s.tell.json(append([]schema.Row{}, rows...))
 	}
 	s.tell.printf("%s\n", s.tell.in(bold,
-		s.tell.visible(firstOf(c.JSON.Name(), fromHere(source))+s.tell.sign(" · ", " - ")+"JSON Schema")))
-	if words := c.JSON.Words(); words != "" {
+		s.tell.visible(firstOf(alone.Name(), fromHere(source))+s.tell.sign(" · ", " - ")+"JSON Schema")))
+	if words := alone.Words(); words != "" {
 		s.tell.printf("  . %s\n", s.tell.visible(words))
 	}
 	showRows(s.tell, matchingRows(rows, o.find))

@@ -412,7 +412,7 @@ func fillParameter(p Parameter, v *document.Node) (*document.Node, []schema.Fill
 	return filled, short
 }
 
-// parameters puts what was given where it stands.
+// parameters puts what was given where it is.
 func (b *builder) parameters() {
 	b.path = map[string]string{}
 	for _, p := range b.op.Parameters {

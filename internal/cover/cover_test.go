@@ -61,12 +61,12 @@ paths:
 `
 
 // ofContract are the operations of a contract.
-type ofContract struct{ *formats.Contract }
+type ofContract struct{ contract.Contract }
 
-func (c ofContract) Names() []string { return c.Contract.Names(formats.Binding{}) }
+func (c ofContract) Names() []string { return c.Contract.Names(contract.Binding{}) }
 
 func (c ofContract) Operation(name string) (contract.Operation, error) {
-	return c.Contract.Operation(name, formats.Binding{})
+	return c.Contract.Operation(name, contract.Binding{})
 }
 
 func read(t testing.TB, name, text string) ofContract {

@@ -66,7 +66,7 @@ func btoi(b bool) int {
 	return 0
 }
 
-// separator is the character that stands most often in the first line, outside of
+// separator is the character that is most frequent in the first line, outside of
 // quotes.
 func separator(text string) rune {
 	line, _, _ := strings.Cut(text, "\n")

@@ -21,7 +21,7 @@ const mostYAML = 1_000_000
 
 // ReadYAML reads YAML by its JSON schema's types as far as those are written the
 // way JSON writes them (YAML 1.2.2, 10.2 and 10.3). Aliases are written out, within
-// a bound. Nodes carry the line and column where they stand. Errors are of type
+// a bound. Nodes carry the line and column where they are. Errors are of type
 // *Error.
 func ReadYAML(data []byte) (*Node, error) {
 	if !utf8.Valid(data) {

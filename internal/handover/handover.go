@@ -61,7 +61,7 @@ type Header struct {
 type Piece struct {
 	Text string
 	Var  string // the name of a secret, or "token"; empty for a text
-	// As says how the value is written where it stands: "", url, json or xml.
+	// As says how the value is written where it is: "", url, json or xml.
 	As string
 }
 

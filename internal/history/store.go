@@ -32,7 +32,7 @@ create table row (
   outcome text not null, body blob not null, primary key (run, sheet, part, turn, number)) without rowid;
 `
 
-// sums holds what the steps of each sheet came to, worked out of the rows when it was first asked for.
+// sums holds what the steps of each sheet came to, made of the rows when it was first asked for.
 const sums = `create table if not exists sum (
   run integer not null, sheet integer not null, body text not null, primary key (run, sheet)) without rowid;
 `

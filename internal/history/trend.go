@@ -183,7 +183,7 @@ func (s *Stored) sum(sheet int) (*sheetSum, error) {
 	if s.head.Ended {
 		if text, err := json.Marshal(sum); err == nil {
 			_, _ = s.store.db.Exec("insert or replace into sum (run, sheet, body) values (?, ?, ?)", s.head.Number,
-				sheet, string(text)) // without it, it is worked out again
+				sheet, string(text)) // without it, it is made again
 		}
 	}
 	return sum, nil

@@ -49,7 +49,7 @@ func (s *Schema) Check(v *document.Node) []schema.Fault {
 	return faults
 }
 
-// inOrder sorts faults by where they stand; the validator has no order.
+// inOrder sorts faults by where they are; the validator has no order.
 func inOrder(root *document.Node, faults []schema.Fault) []schema.Fault {
 	if len(faults) < 2 || root == nil {
 		return faults
@@ -136,7 +136,7 @@ func (s *Schema) pretended(v *document.Node, path string, faults *[]schema.Fault
 	}
 }
 
-// checkBelow holds a value against the schema, and tells what is wrong by the path at which the value stands.
+// checkBelow holds a value against the schema, and tells what is wrong by the path at which the value is.
 func (s *Schema) checkBelow(v *document.Node, path string) []schema.Fault {
 	faults := s.Check(v)
 	for i := range faults {

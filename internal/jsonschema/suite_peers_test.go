@@ -82,7 +82,7 @@ func TestSuite(t *testing.T) {
 		}
 	}
 	t.Logf("%d passed, %d failed", passed, len(failed))
-	// Formats are asserted here, and only remarked by 2020-12 as it stands.
+	// Formats are asserted here, and only remarked by 2020-12 as it is.
 	for _, f := range failed {
 		if !strings.Contains(f, "format.json") {
 			assert.Fail(t, f)

@@ -14,7 +14,7 @@ import (
 
 // discover reads the issuer's metadata: by RFC 8414, section 3.1 (the well-known
 // part is before the issuer's path), then by OpenID Connect Discovery 1.0,
-// section 4.1 (it stands after it).
+// section 4.1 (it comes after it).
 func (o *OAuth2) discover(ctx context.Context, env *Env) (*document.Node, error) {
 	filled, err := o.Issuer.Text(env.Scope, value.Address)
 	if err != nil {

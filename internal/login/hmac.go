@@ -117,7 +117,7 @@ func ParseSignedPart(text string) (SignedPart, error) {
 	}
 	return SignedPart{}, fmt.Errorf(
 		"%q cannot be signed; there are: %s (a header, a named header, a parameter and a text with their name or "+
-			"text behind)", text, strings.Join(SignedParts, ", "))
+			"text after it)", text, strings.Join(SignedParts, ", "))
 }
 
 // hashForm reads how a hash is made: a hash, an encoding, or both ("sha256 hex"); what is not said is as given.

@@ -252,7 +252,7 @@ type Material struct {
 // IsSet says whether anything is named.
 func (m Material) IsSet() bool { return m.Certificate != nil || m.Key != nil }
 
-// piece reads one setting: PEM, JSON and XML text as it stands, anything else
+// piece reads one setting: PEM, JSON and XML text as it is, anything else
 // as the name of a file.
 func (e *Env) piece(what string, t *value.Template) ([]byte, error) {
 	text, err := e.text(what, t)

@@ -149,7 +149,7 @@ part: {on: true}
 	}
 }
 
-// Each mistake is told where it stands, with what to write.
+// Each mistake is told where it is, with what to write.
 func TestMistakes(t *testing.T) {
 	for name, c := range map[string]struct{ text, told string }{
 		"a key that is nearly one":      {"nmae: x", `2:1: a hive has no key "nmae"`},

@@ -174,7 +174,7 @@ func (r *Reader) Entries(n *yamlfile.Node, what string) []yamlfile.Entry {
 	return n.Entries
 }
 
-// NotEmpty reports a mapping or a list in which nothing stands, though it says what must be so
+// NotEmpty reports a mapping or a list that is empty, though it says what must be so
 // or what is done.
 func (r *Reader) NotEmpty(n *yamlfile.Node, what string) {
 	if n.Kind != yamlfile.Scalar && len(n.Entries)+len(n.Items) == 0 {

@@ -133,7 +133,7 @@ func (r *Reader) keyedRule(n *yamlfile.Node) *rule.Rule {
 
 // wordedRule reads a rule whose word is above its value.
 func (r *Reader) wordedRule(n *yamlfile.Node, text string) *rule.Rule {
-	lead := len(text) - len(n.Text) // the word, which does not stand there
+	lead := len(text) - len(n.Text) // the word, which is not there
 	parsed, err := rule.Parse(text, false)
 	if err != nil {
 		r.Mistake(n, -lead, err)

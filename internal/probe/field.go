@@ -33,7 +33,7 @@ func (m *maker) fields() {
 	}
 }
 
-// shapes changes how often a field stands, and whether it has a value.
+// shapes changes how often a field occurs, and whether it has a value.
 func (m *maker) shapes(p *place) {
 	isList := len(p.shape.Kinds) > 0 && p.shape.Kinds[0] == "list" || p.field.Max > 1 || p.field.Max < 0
 	if p.double != nil && !isList {

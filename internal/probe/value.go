@@ -15,7 +15,7 @@ import (
 	"testbench/internal/schema"
 )
 
-// wrong is a value that does not belong where it stands, or that is hard to take.
+// wrong is a value that does not belong where it is, or that is hard to take.
 type wrong struct {
 	kind  Kind
 	what  string

@@ -89,7 +89,7 @@ var paths = []Entry{
 		Form: "NAME[KEY=VALUE]", About: "the elements in which a field has a value",
 		Example: "measures.measure[name=hmf].value",
 	},
-	{Form: `["NAME"]`, About: "a name with a dot, a blank or a bracket in it", Example: `["total.net"].amount`},
+	{Form: `["NAME"]`, About: "a name with a dot, a space or a bracket in it", Example: `["total.net"].amount`},
 	{Form: "answer", About: "the whole answer, where a path may begin elsewhere too", Example: "answer.total"},
 	{
 		Form: "reply", About: "what is beside the body: status, headers, cookies, text, type, size, time, fault, " +

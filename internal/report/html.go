@@ -38,7 +38,7 @@ const (
 	mostDetails = 64 << 20
 )
 
-// HTML writes a run as one page without outside references. What stands after a step
+// HTML writes a run as one page without outside references. What comes after a step
 // lies in it as data, and is laid out only when somebody opens it.
 func HTML(to io.Writer, run history.Finished, o Options) error {
 	t, err := template.New("report").Funcs(template.FuncMap{
@@ -245,7 +245,7 @@ func withoutExchanges(step *history.Step) *history.Step {
 	return &out
 }
 
-// data writes what the script shows: the list of steps, and for each what stands behind
+// data writes what the script shows: the list of steps, and for each what is shown below
 // it. A second time through the rows keeps them out of memory.
 func (p *page) data(out io.Writer, run history.Finished) error {
 	if p.index.Steps == nil {

@@ -16,7 +16,7 @@ const forEach = "for each"
 
 // Template is what the body of an operation is made of. It is a tree, in which a part whose value is missing
 // is left out and an item with `for each:` stands once for each element of a list; or it is a text in JSON or XML,
-// in which values are escaped for where they stand.
+// in which values are escaped for where they are.
 type Template struct {
 	Tree   *Tree
 	Text   *value.Template // nil for a tree

@@ -171,7 +171,7 @@ type Run struct {
 	// Lost tells why it was not recorded to its end; empty where it was, or was not to be.
 	Lost    string
 	Run     string // its id
-	Number  int    // in the history; 0 where it does not stand there
+	Number  int    // in the history; 0 where it is not there
 	Bench   string
 	Started time.Time
 	Took    time.Duration

@@ -107,7 +107,7 @@ type Sample struct {
 	Cut []string
 	// TooLarge says that the sample was cut at MostParts, and is not valid.
 	TooLarge bool
-	// Omitted is how many members were left out because they may be and stand deep in
+	// Omitted is how many members were left out because they may be and are deep inside
 	// others.
 	Omitted int
 }

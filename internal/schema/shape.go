@@ -63,7 +63,7 @@ const (
 type ShapeField struct {
 	Name       string // with @ before an attribute
 	Required   bool
-	Min, Max   int    // how often it stands; Max -1 for without bound; both 0 where it stands once at most
+	Min, Max   int    // how often it occurs; Max -1 for without bound; both 0 where it occurs once at most
 	Choice     string // the names of which this is one
 	Default    string
 	Deprecated bool

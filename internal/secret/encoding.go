@@ -64,7 +64,7 @@ func characterSets(text string) []string {
 }
 
 // inside gives what a text looks like in the middle of something that is encoded with a
-// number of bits a letter. The same bytes look different by how many bytes stand before
+// number of bits a letter. The same bytes look different by how many bytes come before
 // them; the letters that depend on the text alone are given.
 func inside(text string, offset, bits int, encode func([]byte) string) string {
 	padded := append(make([]byte, offset), text...)

@@ -15,7 +15,7 @@ import (
 	"testbench/internal/value"
 )
 
-// Mask is in every output where a secret would stand.
+// Mask is in every output where a secret would be.
 const Mask = value.Mask
 
 // Masker knows the secrets of a run and takes them out of texts: as they are, and in each

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"testbench/internal/bench"
+	"testbench/internal/contract"
 	"testbench/internal/contract/formats"
 	"testbench/internal/contract/source"
 	"testbench/internal/exchange"
@@ -34,7 +35,7 @@ func (s *Session) ContractPlace(service *bench.Service) (string, error) {
 
 // Contract reads the contract of a service, at most once a session unless it could not be
 // fetched.
-func (s *Session) Contract(ctx context.Context, service *bench.Service) (*formats.Contract, error) {
+func (s *Session) Contract(ctx context.Context, service *bench.Service) (contract.Contract, error) {
 	place, err := s.ContractPlace(service)
 	if err != nil {
 		return nil, err
@@ -44,14 +45,14 @@ func (s *Session) Contract(ctx context.Context, service *bench.Service) (*format
 			return nil, fmt.Errorf("the contract of %s: %w", service.Name, err)
 		}
 	}
-	contract, err := s.Contracts.Get(place, s.SourceWith(ctx, place, contractLogins(s, service, place)).Fetch)
-	if err == nil && !contract.HasOperations() {
+	c, err := s.Contracts.Get(place, s.SourceWith(ctx, place, contractLogins(s, service, place)).Fetch)
+	if err == nil && !c.HasOperations() {
 		err = errors.New("it is a schema alone, and has no operations")
 	}
 	if err != nil {
 		return nil, fmt.Errorf("the contract of %s: %w", service.Name, err)
 	}
-	return contract.Amended(service.Overlays()), nil
+	return contract.Amend(c, service.Overlays()), nil
 }
 
 // Source gets the documents of contracts with the session's connections, without a login.
@@ -72,7 +73,7 @@ func (s *Session) SourceWith(ctx context.Context, home string, logins []string) 
 
 // KeptContract gives the contract of a service as it was fetched last, and asks nobody; nil where not all
 // of it is kept.
-func KeptContract(s *Session, service *bench.Service) *formats.Contract {
+func KeptContract(s *Session, service *bench.Service) contract.Contract {
 	place, err := s.ContractPlace(service)
 	if err != nil {
 		return nil
@@ -247,7 +248,7 @@ func (s *Session) Address(ctx context.Context, service *bench.Service) (*value.T
 }
 
 // addressAs is Address for calls that are bound in a way of their own.
-func addressAs(ctx context.Context, s *Session, service *bench.Service, as formats.Binding) (*value.Template, error) {
+func addressAs(ctx context.Context, s *Session, service *bench.Service, as contract.Binding) (*value.Template, error) {
 	switch t := s.Site.Services[service.Name]; {
 	case t != nil:
 		return t, nil
@@ -260,7 +261,7 @@ func addressAs(ctx context.Context, s *Session, service *bench.Service, as forma
 	if err != nil {
 		return nil, err
 	}
-	if !source.IsAddress(c.Location()) {
+	if !source.IsAddress(c.Head().Location) {
 		return nil, fmt.Errorf("the service %s needs an address: its contract comes from a file, and where that "+
 			"sends is not trusted", service.Name)
 	}

@@ -10,7 +10,6 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/contract"
-	"testbench/internal/contract/formats"
 	"testbench/internal/document"
 	"testbench/internal/request"
 	"testbench/internal/rule"
@@ -90,10 +89,10 @@ func ByHand(service *bench.Service, endpoint *contract.Endpoint) contract.Operat
 }
 
 // binding is how a step calls the operations of a service's contract.
-func binding(service *bench.Service, step *sheet.Step) formats.Binding {
+func binding(service *bench.Service, step *sheet.Step) contract.Binding {
 	as := service.Binding()
 	if step.Port != "" {
-		as = formats.Binding{Port: step.Port} // it has a version of its own
+		as = contract.Binding{Port: step.Port} // it has a version of its own
 	}
 	if step.SOAP != "" {
 		as.Version = step.SOAP
@@ -110,7 +109,7 @@ func WithoutPorts(step *sheet.Step) error {
 }
 
 // OperationIn finds an operation of a service in its contract.
-func OperationIn(c *formats.Contract, service *bench.Service, step *sheet.Step,
+func OperationIn(c contract.Contract, service *bench.Service, step *sheet.Step,
 	name string,
 ) (contract.Operation, error) {
 	as := binding(service, step)
@@ -177,10 +176,10 @@ func (s *Session) PlanOperation(ctx context.Context, p *Prepared, serviceName, n
 }
 
 // withOverlay is the contract with what the bench says of an operation, its placeholders filled in.
-func (s *Session) withOverlay(c *formats.Contract, p *Prepared, name string, step *sheet.Step,
+func (s *Session) withOverlay(c contract.Contract, p *Prepared, name string, step *sheet.Step,
 	scope *Values,
-) (*formats.Contract, error) {
-	over := c.Overlays[name]
+) (contract.Contract, error) {
+	over := p.Service.Overlays()[name]
 	if over == nil || len(p.Service.Filled[name]) == 0 {
 		return c, nil
 	}
@@ -191,7 +190,7 @@ func (s *Session) withOverlay(c *formats.Contract, p *Prepared, name string, ste
 	if over, err = serviceWithValues(p.Service, over, given, scope); err != nil {
 		return nil, err
 	}
-	return c.Amended(map[string]*contract.Endpoint{name: over}), nil
+	return contract.Amend(c, map[string]*contract.Endpoint{name: over}), nil
 }
 
 // buildOptions are those that a step to a service asks for.

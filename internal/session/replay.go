@@ -17,7 +17,7 @@ type Replay interface {
 	Rows() []*document.Node
 	// UUID gives the next new identifier.
 	UUID() string
-	// Sealed is what stands where a secret would, and false where secrets are opened as ever.
+	// Sealed is what is there in place of a secret, and false where secrets are opened as ever.
 	Sealed() (string, bool)
 	// Contracts are those that were read already, for all sessions that share them.
 	Contracts() *bench.ContractCache

@@ -13,7 +13,8 @@ import (
 	"sync"
 	"time"
 
-	"testbench/internal/contract/formats"
+	"testbench/internal/contract"
+	"testbench/internal/contract/wsdl"
 	"testbench/internal/document"
 )
 
@@ -69,7 +70,7 @@ type protocol interface {
 }
 
 // New makes a service.
-func New(c *formats.Contract, o Options) (*Service, error) {
+func New(c contract.Contract, o Options) (*Service, error) {
 	s := &Service{options: o, state: document.NewObject()}
 	if o.Wait == nil {
 		s.options.Wait = func(r *http.Request, d time.Duration) {
@@ -79,10 +80,10 @@ func New(c *formats.Contract, o Options) (*Service, error) {
 			}
 		}
 	}
-	switch {
-	case c.WSDL != nil:
-		s.protocol = soapCalls{c.WSDL}
-	case c.Description != nil:
+	switch c := contract.Base(c).(type) {
+	case *wsdl.Contract:
+		s.protocol = soapCalls{c}
+	case *contract.Described:
 		s.protocol = newHTTPCalls(c.Description)
 	default:
 		return nil, fmt.Errorf("a schema alone says of no operations; a service needs a WSDL, an OpenAPI, WADL or " +

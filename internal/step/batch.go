@@ -119,7 +119,7 @@ func (b *Batch) Vet(v *Vetting, _ *sheet.Step) {
 		v.report(b.At, "give the service its metadata by contract:",
 			"a batch is a thing of OData, and %s has no contract", service.Name)
 	} else if c, err := v.Sheet.Bench.Offline(service); err == nil && c != nil {
-		if _, ok := c.Description.(*odata.Contract); !ok {
+		if odata.Of(c) == nil {
 			v.report(b.At, "", "a batch is a thing of OData, and %s is described otherwise", service.Name)
 		}
 	}
@@ -244,8 +244,8 @@ func (b *batching) plan(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	metadata, ok := c.Description.(*odata.Contract)
-	if !ok {
+	metadata := odata.Of(c)
+	if metadata == nil {
 		return fmt.Errorf("a batch is a thing of OData, and %s is described otherwise", service.Name)
 	}
 	address, err := b.session.Address(ctx, service)

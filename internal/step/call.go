@@ -133,7 +133,7 @@ func (c *Call) known(b *bench.Bench, service *bench.Service,
 	return op, true, err
 }
 
-// report tells what is wrong with the fields of a call where they stand.
+// report tells what is wrong with the fields of a call where they are.
 func (c *Call) report(v *Vetting, s *sheet.Step, problems []contract.Problem) {
 	var missing []string
 	for _, p := range problems {

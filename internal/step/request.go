@@ -64,7 +64,7 @@ func (to *Request) read(r *mapping.Reader, n *yamlfile.Node) {
 	}
 	parse := value.ParseAddress
 	if to.Service != "" {
-		parse = value.ParsePath // it stands after the service's address: nothing in it is raw
+		parse = value.ParsePath // it comes after the service's address: nothing in it is raw
 	}
 	lead := strings.LastIndex(n.Text, rest)
 	t, err := parse(rest)

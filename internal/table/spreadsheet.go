@@ -68,7 +68,7 @@ func readSpreadsheet(data []byte, o Options) (*Table, error) {
 			}
 			continue
 		case !slices.ContainsFunc(cells, func(c string) bool { return strings.TrimSpace(c) != "" }):
-			continue // empty rows stand between and behind
+			continue // empty rows are between and after them
 		}
 		row := document.NewObject()
 		for i, column := range t.Columns {

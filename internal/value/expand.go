@@ -30,7 +30,7 @@ func (NoNames) Lookup(string, string) (*document.Node, error) { return nil, ErrN
 // Hide has nothing to hide: what is read has not been shown anywhere.
 func (NoNames) Hide(string) {}
 
-// Mask is in every output where a secret would stand.
+// Mask is in every output where a secret would be.
 const Mask = "[masked]"
 
 // shortSecret is the length in bytes under which a secret is masked only where
@@ -127,7 +127,7 @@ func (h *Placeholder) lookup(scope Scope) (*document.Node, error) {
 }
 
 // value looks the placeholder's name up and sends it through the filters. ended says
-// that a filter has already made the text fit for where it stands.
+// that a filter has already made the text fit for where it is.
 func (h *Placeholder) value(scope Scope) (node *document.Node, ended bool, err error) {
 	node, err = h.lookup(scope)
 	if err != nil && !errors.Is(err, ErrNothing) {

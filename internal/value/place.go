@@ -243,7 +243,7 @@ func ParseAddress(source string) (*Template, error) {
 	return t, nil
 }
 
-// ParsePath reads the template of a path that stands after an address: every
+// ParsePath reads the template of a path that comes after an address: every
 // placeholder is a path segment, and a query value after ?.
 func ParsePath(source string) (*Template, error) {
 	t, err := ParseAddress(source)

@@ -330,7 +330,7 @@ func (r *placeholderReader) tail() ([]Step, error) {
 				}
 				index, err := strconv.Atoi(r.text[begin:r.pos])
 				if err != nil {
-					return nil, r.fail("between [ and ] stands a number or a name in double quotes",
+					return nil, r.fail("between [ and ] there must be a number or a name in double quotes",
 						`write [0] or ["a name"]`)
 				}
 				tail = append(tail, Step{Index: index, IsIndex: true})

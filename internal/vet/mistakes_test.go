@@ -1173,7 +1173,7 @@ func TestKeptBefore(t *testing.T) {
 	assert.NotEmpty(t, vet.Sheet(read("kept.old"), vet.Options{}).Serious())
 	assert.NotEmpty(t, vet.Sheet(read("kept.other"), before).Serious())
 	assert.NotEmpty(t, vet.Sheet(read("kept.other | default x"), before).Serious(),
-		"a name that nothing keeps is a slip of the pen, whatever stands after it")
+		"a name that nothing keeps is a slip of the pen, whatever comes after it")
 	assert.NotEmpty(t, vet.Sheet(read("old"), before).Serious())
 	assert.Empty(t, vet.Sheet(read("old"), vet.Options{Set: map[string]string{"old": "1"}}).Serious())
 }

@@ -307,7 +307,7 @@ func (v *Vetter) known() []string {
 	return names
 }
 
-// Uses finds what is wrong with placeholders where they stand.
+// Uses finds what is wrong with placeholders where they are.
 func (v *Vetter) Uses(uses []mapping.Use) {
 	for _, u := range uses {
 		h := u.Placeholder

@@ -11,6 +11,8 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/bridge"
+	"testbench/internal/contract"
+	"testbench/internal/contract/wsdl"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/session"
@@ -37,17 +39,18 @@ func Bridge(ctx context.Context, b *Bench, service, port string, o bridge.Option
 	if err != nil {
 		return nil, nil, err
 	}
-	if !c.HasPorts() || c.Service == nil {
+	described, ok := contract.Base(c.Contract).(*wsdl.Contract)
+	if !ok || c.Service == nil {
 		return nil, nil, fmt.Errorf("%s is not described by a WSDL: a bridge offers SOAP services as JSON", service)
 	}
 	if port == "" {
 		port = c.Service.Port
 	}
-	p, err := c.WSDL.Port(port, soap.Version(c.Service.SOAP))
+	p, err := described.Port(port, soap.Version(c.Service.SOAP))
 	if err != nil {
 		return nil, nil, err
 	}
-	o.Title, o.Schema = c.WSDL.Name, c.Schema
+	o.Title, o.Schema = described.Name, described.Schema
 	if o.Title == "" {
 		o.Title = service
 	}

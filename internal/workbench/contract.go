@@ -14,7 +14,6 @@ import (
 	"testbench/internal/contract/formats"
 	"testbench/internal/contract/source"
 	"testbench/internal/contract/versions"
-	"testbench/internal/document"
 	"testbench/internal/hint"
 	"testbench/internal/login"
 	"testbench/internal/session"
@@ -24,7 +23,7 @@ import (
 
 // Contract is what a description says, of any format.
 type Contract struct {
-	*formats.Contract
+	contract.Contract
 	Service *bench.Service // where the contract is that of a service of the bench
 }
 
@@ -64,8 +63,8 @@ func (b *Bench) Contract(ctx context.Context, name string, standard io.Reader, o
 			return nil, fmt.Errorf("the service %s has no contract, and no operations are described; write contract: "+
 				"or operations: at it", name)
 		}
-		return &Contract{Contract: &formats.Contract{Description: contract.NewByHand(service.Name, b.inner.File(),
-			service.Operations)}, Service: service}, nil
+		byHand := contract.NewByHand(service.Name, b.inner.File(), service.Operations)
+		return &Contract{Contract: contract.NewDescribed(byHand), Service: service}, nil
 	}
 	if source.IsAddress(name) {
 		// The command line names the host, so it is meant.
@@ -126,6 +125,10 @@ func (b *Bench) Add(ctx context.Context, a addservice.Addition, o Options) (*add
 	return addservice.Add(b.inner, from, a)
 }
 
+// TellsOperation says whether a message tells itself of which operation it is: an envelope
+// does so, and what is checked against a schema alone belongs to none.
+func (c *Contract) TellsOperation() bool { return c.HasPorts() || !c.HasOperations() }
+
 // HasService says whether the bench has a service of that name.
 func (b *Bench) HasService(name string) bool { return b.inner.Service(name) != nil }
 
@@ -148,7 +151,7 @@ func hostOf(address string) string {
 }
 
 // Binding says which of the ports of a WSDL is meant, and in which version of SOAP.
-type Binding = formats.Binding
+type Binding = contract.Binding
 
 // Operation finds an operation; in place of what the binding leaves open, the bench's own
 // service says it.
@@ -179,21 +182,10 @@ type Validation struct {
 // WSDL, any instance against a schema. Of the faults, the first most are
 // returned (0: all). A message that is not well-formed is one fault.
 func (c *Contract) Validate(in io.Reader, most int) (*Validation, error) {
-	out := &Validation{What: "an instance of the schema"}
+	out := &Validation{Refused: c.Refused()}
 	report := out.limited(most)
-	if c.JSON != nil {
-		body, err := readBody(in, report)
-		if body != nil {
-			out.take(c.JSON.Check(body), report)
-		}
-		return out, err
-	}
-	what, err := c.Contract.Validate(in, report)
-	out.What, out.Refused = what, c.Contract.Refused()
-	if fault, ok := xsd.SyntaxFault(err); ok {
-		report(fault)
-		return out, nil
-	}
+	var err error
+	out.What, err = c.Contract.Validate(in, report)
 	return out, err
 }
 
@@ -213,7 +205,7 @@ func (c *Contract) ValidateFor(operation string, status int, in io.Reader, most 
 		out.What = fmt.Sprintf("the answer %d of %s", status, op.Name)
 	}
 	report := out.limited(most)
-	body, err := readBody(in, report)
+	body, err := contract.ReadMessage(in, report)
 	if body == nil || err != nil {
 		return out, err
 	}
@@ -221,7 +213,9 @@ func (c *Contract) ValidateFor(operation string, status int, in io.Reader, most 
 		body = op.Decode(body)
 	}
 	faults, err := op.Faults(status, body)
-	out.take(faults, report)
+	for _, f := range faults {
+		report(f)
+	}
 	return out, err
 }
 
@@ -232,38 +226,4 @@ func (v *Validation) limited(most int) func(xsd.Fault) {
 			v.Faults = append(v.Faults, f)
 		}
 	}
-}
-
-func (v *Validation) take(faults []xsd.Fault, report func(xsd.Fault)) {
-	for _, f := range faults {
-		report(f)
-	}
-}
-
-// maxMessage bounds a message that is read as a whole.
-const maxMessage = 256 << 20
-
-// readBody reads JSON or XML; what is not well-formed is one fault.
-func readBody(in io.Reader, report func(xsd.Fault)) (*document.Node, error) {
-	data, err := io.ReadAll(io.LimitReader(in, maxMessage+1))
-	if err != nil {
-		return nil, err
-	}
-	if len(data) > maxMessage {
-		return nil, fmt.Errorf("it is larger than %d MiB", maxMessage>>20)
-	}
-	read := document.ReadPlacedJSON
-	if document.Guess(data) == document.XML {
-		read = func(data []byte) (*document.Node, error) { return document.ReadXML(data, "") }
-	}
-	body, err := read(data)
-	var syntax *document.Error
-	if errors.As(err, &syntax) {
-		report(xsd.Fault{
-			Line: syntax.Line, Column: syntax.Column,
-			Message: "not well-formed " + syntax.Format + ": " + syntax.Message,
-		})
-		return nil, nil
-	}
-	return body, err
 }

@@ -13,7 +13,6 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/contract"
-	"testbench/internal/contract/formats"
 	"testbench/internal/contract/source"
 	"testbench/internal/cover"
 	"testbench/internal/history"
@@ -96,17 +95,17 @@ func (b *Bench) Cover(ctx context.Context, o CoverOptions) ([]*Covered, []*histo
 
 // locationOf is where a contract is, as the bench names it.
 func locationOf(b *Bench, c *Contract) string {
-	if at := c.Location(); source.IsAddress(at) {
+	if at := c.Head().Location; source.IsAddress(at) {
 		return at
 	}
-	return sheet.Inside(b.inner, c.Location())
+	return sheet.Inside(b.inner, c.Head().Location)
 }
 
 // operationsOf are the operations of a contract as the bench binds them.
 type operationsOf struct{ contract *Contract }
 
 func (o operationsOf) Names() []string {
-	as := formats.Binding{}
+	as := contract.Binding{}
 	if o.contract.Service != nil {
 		as.Port = o.contract.Service.Port
 	}
@@ -114,7 +113,7 @@ func (o operationsOf) Names() []string {
 }
 
 func (o operationsOf) Operation(name string) (contract.Operation, error) {
-	return o.contract.Operation(name, formats.Binding{})
+	return o.contract.Operation(name, contract.Binding{})
 }
 
 // inCondition are the paths that a condition looks at.

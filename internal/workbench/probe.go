@@ -47,7 +47,7 @@ type ProbeResult struct {
 	Site    string
 	Good    *StepResult // the request as it is right
 	Cases   []*Probed
-	Number  int // in the history; 0 where it does not stand there
+	Number  int // in the history; 0 where it is not there
 	Notes   []string
 	Outcome Outcome
 }

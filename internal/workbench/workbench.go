@@ -19,7 +19,7 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/callstep"
-	"testbench/internal/contract/formats"
+	"testbench/internal/contract"
 	"testbench/internal/contract/source"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
@@ -234,13 +234,13 @@ func (b *Bench) Vet(sheets []string, o Options) (*Vetted, error) {
 }
 
 // keptContracts gives the contracts that were fetched before, each read once; nobody is asked.
-func keptContracts(b *Bench, o Options) func(*bench.Service) *formats.Contract {
+func keptContracts(b *Bench, o Options) func(*bench.Service) contract.Contract {
 	at, err := session.NewSession(b.inner, completeOptions(b, o))
 	if err != nil {
 		return nil // what is wrong with the site is told by vet itself
 	}
-	read := map[*bench.Service]*formats.Contract{}
-	return func(service *bench.Service) *formats.Contract {
+	read := map[*bench.Service]contract.Contract{}
+	return func(service *bench.Service) contract.Contract {
 		c, isRead := read[service]
 		if !isRead {
 			c = session.KeptContract(at, service)

@@ -166,7 +166,7 @@ func (m *Message) signingKey(s *Signing) (named, at *document.Node, err error) {
 	}
 	encrypted := find(m.security, xenc, "EncryptedKey")
 	if token == nil && encrypted != nil {
-		// Nothing stands before the key that the receiver needs after the signature: a place is made.
+		// Nothing comes before the key that the receiver needs after the signature: a place is made.
 		items := m.security.Items()
 		if i := slices.Index(items, encrypted); i > 0 {
 			return named, items[i-1], nil

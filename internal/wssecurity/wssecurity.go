@@ -264,7 +264,7 @@ func (m *Message) prepend(n *document.Node) {
 }
 
 // insertAfter puts elements behind another of the Security block: what is nearer to the front is
-// processed first, so that what was done last stands before what was done earlier.
+// processed first, so that what was done last comes before what was done earlier.
 func (m *Message) insertAfter(before *document.Node, added ...*document.Node) {
 	items := m.secured().Items()
 	at := slices.Index(items, before) + 1

@@ -1,6 +1,6 @@
 // Package xmlstream reads and writes XML 1.0 (fifth edition) with Namespaces
 // 1.0 (third edition). Its Reader is strict, pulls one token at a time over
-// any io.Reader with bounded memory, and knows where everything stands; its
+// any io.Reader with bounded memory, and knows where everything is; its
 // Writer escapes so that a reader gets back the same characters. It checks
 // that a document is well-formed, builds no tree and knows no schema. It
 // expands no entities: a DOCTYPE is refused.

@@ -30,7 +30,7 @@ func ParticleWords(p *Particle) string {
 	return ""
 }
 
-// OccursWords says how often a particle may stand, "" for exactly once.
+// OccursWords says how often a particle may occur, "" for exactly once.
 func OccursWords(p *Particle) string {
 	switch {
 	case p.Min == 1 && p.Max == 1:

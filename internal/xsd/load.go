@@ -24,8 +24,8 @@ type Loader struct {
 	Fetch Fetch
 	// MaxDocuments bounds how many documents are read; 0 means 200.
 	MaxDocuments int
-	// Tolerant sets aside what is wrong, and what refers to it, and goes on with the rest; Schema.FaultyElement and
-	// FaultyType tell what that was.
+	// Tolerant sets aside what is wrong, and what refers to it, and goes on with the rest; Schema.UnusableElement and
+	// UnusableType tell what that was.
 	Tolerant bool
 
 	documents []*schemaDocument

@@ -48,7 +48,7 @@ type Schema struct {
 	// substitutes are the elements that may be in place of a head, itself
 	// not among them.
 	substitutes map[*Element][]*Element
-	faulty      map[global]Problem // what was set aside, with what is wrong there
+	unusable    map[global]Problem // what was set aside, with what is wrong there
 	// referred are the keys that a keyref asks for.
 	referred map[*Constraint]bool
 }

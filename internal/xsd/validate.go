@@ -394,13 +394,14 @@ func (v *Validator) Finish() {
 
 // SyntaxFault turns an error of reading into a fault, where it says that the
 // instance is not well-formed.
-func SyntaxFault(err error) (Fault, bool) {
+func ReportSyntax(err error, report func(Fault)) error {
 	var syntax *xmlstream.Error
 	if !errors.As(err, &syntax) {
-		return Fault{}, false
+		return err
 	}
-	return Fault{
+	report(Fault{
 		Line: syntax.Line, Column: syntax.Column, Offset: syntax.Offset,
 		Message: "not well-formed XML: " + syntax.Message,
-	}, true
+	})
+	return nil
 }

@@ -172,7 +172,7 @@ func (f *File) ReportAt(line, column int, try, format string, args ...any) {
 		Message: fmt.Sprintf(format, args...), Try: try, Source: source, caret: caret,
 	}
 	if f.aliases.written > 0 && slices.Contains(f.Problems, problem) {
-		return // it was told where the value stands
+		return // it was told where the value is
 	}
 	f.Problems = append(f.Problems, problem)
 }

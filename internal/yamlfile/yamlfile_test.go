@@ -114,7 +114,7 @@ e: [*good, "*good", "<<"]
 	}
 	assert.Equal(t, []string{"type json", "took under 1 s", "status 201"}, entries)
 	assert.Equal(t, "200", f.Root.Get("c").Get("status").Text)
-	assert.Equal(t, 2, f.Root.Get("c").Get("status").Line, "a mistake in it is told where it stands")
+	assert.Equal(t, 2, f.Root.Get("c").Get("status").Line, "a mistake in it is told where it is")
 	assert.Equal(t, "json", f.Root.Get("e").Items[0].Get("type").Text)
 	assert.Equal(t, "*good", f.Root.Get("e").Items[1].Text)
 

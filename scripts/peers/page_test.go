@@ -89,7 +89,7 @@ func until(expression string) chromedp.Action {
 		`) ? done(true) : left-- > 0 ? setTimeout(look, 20) : fail(new Error("never so")); look(); })`, nil, awaited)
 }
 
-// clicked clicks what a selector finds, where it stands.
+// clicked clicks what a selector finds, where it is.
 func clicked(selector string) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) error {
 		var at [2]float64

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"testbench/internal/contract"
 	"testbench/internal/contract/odata"
 	"testbench/internal/contract/openapi"
 	"testbench/internal/contract/wadl"
@@ -26,59 +27,66 @@ type Document struct {
 // Format is a kind of contract: how it is known, and how it is read.
 type Format struct {
 	Is   func(d *Document) bool
-	Read func(d *Document, fetch Fetch) (*Contract, error)
+	Read func(d *Document, fetch Fetch) (contract.Contract, error)
 }
 
 // All are the formats, in the order in which a document is asked for them.
 var All = []Format{
-	{isOpenAPI, func(d *Document, fetch Fetch) (*Contract, error) {
+	{isOpenAPI, func(d *Document, fetch Fetch) (contract.Contract, error) {
 		c, err := openapi.Read(d.Location, d.Data, fetch)
-		return &Contract{Description: c}, err
+		return described(c, err)
 	}},
 	{func(d *Document) bool {
 		return d.JSON != nil && odata.IsJSON(d.JSON)
-	}, func(d *Document, _ Fetch) (*Contract, error) {
+	}, func(d *Document, _ Fetch) (contract.Contract, error) {
 		c, err := odata.ReadJSON(d.Location, d.JSON)
-		return &Contract{Description: c}, err
+		return described(c, err)
 	}},
 	{func(d *Document) bool { return d.JSON != nil && d.JSON.Kind == document.Object }, readJSONSchema},
 	{func(d *Document) bool {
 		return d.XML != nil && wadl.Is(d.XML)
-	}, func(d *Document, fetch Fetch) (*Contract, error) {
+	}, func(d *Document, fetch Fetch) (contract.Contract, error) {
 		c, err := wadl.Read(d.Location, d.XML, fetch)
-		return &Contract{Description: c}, err
+		return described(c, err)
 	}},
 	{func(d *Document) bool {
 		return d.XML != nil && odata.IsXML(d.XML)
-	}, func(d *Document, _ Fetch) (*Contract, error) {
+	}, func(d *Document, _ Fetch) (contract.Contract, error) {
 		c, err := odata.ReadXML(d.Location, d.XML)
-		return &Contract{Description: c}, err
+		return described(c, err)
 	}},
 	{func(d *Document) bool {
 		return d.XML != nil && d.XML.Name().Local == "schema"
-	}, func(d *Document, fetch Fetch) (*Contract, error) {
+	}, func(d *Document, fetch Fetch) (contract.Contract, error) {
 		l := &xsd.Loader{Fetch: fetch}
 		if err := l.Add(d.Location, d.XML, nil); err != nil {
 			return nil, err
 		}
 		schema, err := l.Schema()
-		return &Contract{Schema: schema}, err
+		return &contract.XMLSchema{Schema: schema}, err
 	}},
-	{func(d *Document) bool { return d.XML != nil }, func(d *Document, fetch Fetch) (*Contract, error) {
+	{func(d *Document) bool { return d.XML != nil }, func(d *Document, fetch Fetch) (contract.Contract, error) {
 		c, err := wsdl.ReadTree(d.Location, d.XML, fetch)
 		if err != nil {
 			return nil, err
 		}
-		return &Contract{WSDL: c, Schema: c.Schema}, nil
+		return c, nil
 	}},
 }
 
+func described(d contract.Description, err error) (contract.Contract, error) {
+	if err != nil {
+		return nil, err
+	}
+	return contract.NewDescribed(d), nil
+}
+
 // Read reads a contract of one of the formats.
-func Read(location string, data []byte, fetch Fetch) (*Contract, error) {
+func Read(location string, data []byte, fetch Fetch) (contract.Contract, error) {
 	return read(All, location, data, fetch)
 }
 
-func read(formats []Format, location string, data []byte, fetch Fetch) (*Contract, error) {
+func read(formats []Format, location string, data []byte, fetch Fetch) (contract.Contract, error) {
 	d := &Document{Location: location, Data: data}
 	// JSON may be written as YAML, which is told from a plain text only by reading it.
 	format := document.Guess(data)
@@ -129,7 +137,7 @@ var keywords = []string{
 	"enum", "const", "allOf", "anyOf", "oneOf", "required", "not",
 }
 
-func readJSONSchema(d *Document, fetch Fetch) (*Contract, error) {
+func readJSONSchema(d *Document, fetch Fetch) (contract.Contract, error) {
 	if !slices.ContainsFunc(keywords, func(k string) bool { return d.JSON.Get(k) != nil }) {
 		return nil, fmt.Errorf("%s is not a contract (%s): it is %s", d.Location, known, d.JSON.Describe())
 	}
@@ -139,5 +147,5 @@ func readJSONSchema(d *Document, fetch Fetch) (*Contract, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Contract{JSON: s}, nil
+	return &contract.JSONSchema{Schema: s}, nil
 }

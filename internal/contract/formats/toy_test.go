@@ -42,23 +42,23 @@ func (l *honeyList) Operation(name string) (*contract.Endpoint, error) {
 func TestToyFormat(t *testing.T) {
 	toy := Format{
 		Is: func(d *Document) bool { return strings.HasPrefix(string(d.Data), "honey list ") },
-		Read: func(d *Document, _ Fetch) (*Contract, error) {
+		Read: func(d *Document, _ Fetch) (contract.Contract, error) {
 			head, lines, _ := strings.Cut(strings.TrimSpace(string(d.Data)), "\n")
 			address := strings.TrimPrefix(head, "honey list ")
-			return &Contract{Description: &honeyList{contract.Head{
+			return contract.NewDescribed(&honeyList{contract.Head{
 				Format: "honey list", Location: d.Location,
 				Servers: []contract.Server{{Address: address}},
-			}, strings.Split(lines, "\n")}}, nil
+			}, strings.Split(lines, "\n")}), nil
 		},
 	}
 	c, err := read(append([]Format{toy}, All...), "list.txt",
 		[]byte("honey list http://h.example\nGET /lots\nPOST /intakes\n"), nil)
 	require.NoError(t, err)
 	assert.True(t, c.HasOperations())
-	assert.Equal(t, []string{"lots", "intakes"}, c.Names(Binding{}))
-	assert.Equal(t, "http://h.example", c.Address(Binding{}))
+	assert.Equal(t, []string{"lots", "intakes"}, c.Names(contract.Binding{}))
+	assert.Equal(t, "http://h.example", c.Address(contract.Binding{}))
 	assert.Equal(t, []string{"POST", "/intakes"}, c.Overview().Operations[1].Cells)
-	op, err := c.Operation("intakes", Binding{})
+	op, err := c.Operation("intakes", contract.Binding{})
 	require.NoError(t, err)
 	assert.False(t, op.Facts().Reads)
 	built, problems := op.Build(document.NewObject().Set("lot", document.NewText("L-1")), contract.BuildOptions{})
@@ -69,7 +69,7 @@ func TestToyFormat(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, drafted.Text, "call: list/intakes")
 	assert.Equal(t, []string{"intakes", "POST /intakes"}, op.Outline(0).Title)
-	none, err := c.Operation("other", Binding{})
+	none, err := c.Operation("other", contract.Binding{})
 	require.NoError(t, err)
 	assert.Nil(t, none)
 	_, err = read(All, "list.txt", []byte("honey list"), nil)

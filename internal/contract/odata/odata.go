@@ -25,6 +25,16 @@ type Contract struct {
 	made  map[string]*contract.Endpoint
 }
 
+// Of is the metadata that a contract is, as far as it is; nil for others.
+func Of(c contract.Contract) *Contract {
+	described, ok := contract.Base(c).(*contract.Described)
+	if !ok {
+		return nil
+	}
+	metadata, _ := described.Description.(*Contract)
+	return metadata
+}
+
 // Head is what the metadata says of itself.
 func (c *Contract) Head() *contract.Head { return &c.head }
 

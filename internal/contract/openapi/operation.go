@@ -71,7 +71,7 @@ func isTrue(n *document.Node) bool {
 	return n != nil && n.Kind == document.Boolean && n.Text == "true"
 }
 
-// parameters gathers those of the operation and of its path; its own stand before
+// parameters gathers those of the operation and of its path; its own come before
 // those of the path (3.1.0, 4.8.10.1).
 func (r *reader) parameters(f *found) {
 	seen := map[string]bool{}

@@ -374,7 +374,7 @@ func (s *shaping) field(a, b *schema.ShapeField, path string) {
 	s.pair(a.Shape(), b.Shape(), path)
 }
 
-// occurs compares how often an element may stand. That it may be missing at all is told
+// occurs compares how often an element may occur. That it may be missing at all is told
 // before.
 func (s *shaping) occurs(a, b *schema.ShapeField, path string) {
 	least := func(f *schema.ShapeField) int { return max(f.Min, 1) }

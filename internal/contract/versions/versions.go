@@ -12,7 +12,7 @@ import (
 	"strings"
 
 	"testbench/internal/contract"
-	"testbench/internal/contract/formats"
+	"testbench/internal/contract/wsdl"
 	"testbench/internal/schema"
 	"testbench/internal/xsd"
 	"testbench/internal/xsd/instance"
@@ -45,24 +45,29 @@ func (c *Change) Verdict() string {
 
 // Compare lists the changes from one version to another, in the order of the operations.
 // It fails where the two are not contracts of a kind.
-func Compare(before, after *formats.Contract) ([]Change, error) {
+func Compare(before, after contract.Contract) ([]Change, error) {
 	c := &comparing{seen: map[sharedPart]bool{}, alike: map[sharedPart]bool{}}
-	switch {
-	case before.WSDL != nil && after.WSDL != nil:
-		c.wsdl(before.WSDL, after.WSDL)
-	case before.Description != nil && after.Description != nil:
-		if err := c.described(before.Description, after.Description); err != nil {
-			return nil, err
-		}
-	case before.JSON != nil && after.JSON != nil:
-		c.document("document", before.JSON.Shape(), after.JSON.Shape())
-	case before.Schema != nil && after.Schema != nil && !before.HasOperations() && !after.HasOperations():
-		c.elements(before.Schema, after.Schema)
-	default:
-		return nil, fmt.Errorf("the first is %s and the second is %s, and only contracts of one kind can be checked "+
-			"against each other", before.Format(), after.Format())
+	var err error
+	if a, b, ok := both[*wsdl.Contract](before, after); ok {
+		c.wsdl(a, b)
+	} else if a, b, ok := both[*contract.Described](before, after); ok {
+		err = c.described(a.Description, b.Description)
+	} else if a, b, ok := both[*contract.JSONSchema](before, after); ok {
+		c.document("document", a.Schema.Shape(), b.Schema.Shape())
+	} else if a, b, ok := both[*contract.XMLSchema](before, after); ok {
+		c.elements(a.Schema, b.Schema)
+	} else {
+		err = fmt.Errorf("the first is %s and the second is %s, and only contracts of one kind can be checked "+
+			"against each other", before.Head().Format, after.Head().Format)
 	}
-	return c.changes, nil
+	return c.changes, err
+}
+
+// both gives two contracts as what they are, where both are of one kind.
+func both[C contract.Contract](before, after contract.Contract) (a, b C, ok bool) {
+	a, isBefore := contract.Base(before).(C)
+	b, isAfter := contract.Base(after).(C)
+	return a, b, isBefore && isAfter
 }
 
 type comparing struct {

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"testbench/internal/contract"
 	"testbench/internal/contract/formats"
 	"testbench/internal/contract/versions"
 )
@@ -480,7 +481,7 @@ func check(t *testing.T, name, text, from, to, verdict, says string) {
 	assert.Contains(t, strings.Join(lines, "\n"), says)
 }
 
-func read(t testing.TB, name, text string) *formats.Contract {
+func read(t testing.TB, name, text string) contract.Contract {
 	c, err := formats.Read(name, []byte(text), func(string, string) (string, []byte, error) {
 		return "", nil, errors.New("nothing is fetched")
 	})
@@ -505,7 +506,7 @@ func TestSame(t *testing.T) {
 	for _, file := range []string{"../../standin/demo/lab.wsdl", "../../standin/scale/scale.wsdl"} {
 		data, err := os.ReadFile(file)
 		require.NoError(t, err)
-		read := func() *formats.Contract {
+		read := func() contract.Contract {
 			c, err := formats.Read(file, data, func(_, location string) (string, []byte, error) {
 				data, err := os.ReadFile("../../standin/" + location)
 				return location, data, err

@@ -155,7 +155,7 @@ func (l *loader) operation(b *Binding, typeName xsd.Name, o element, abstracts [
 			l.note(x, "%s is %s in a binding that is %s (Basic Profile 1.1, R2705)", op.Wire, style, b.Style)
 		}
 	}
-	l.faulty = nil
+	l.unusable = nil
 	op.AddressingAction = addressingAction(op, typeName, abstract)
 	for _, x := range o.children(HTTPNamespace, "operation") {
 		op.Location = x.value("location")
@@ -180,8 +180,8 @@ func (l *loader) operation(b *Binding, typeName xsd.Name, o element, abstracts [
 		}
 		op.Faults = append(op.Faults, fault)
 	}
-	if op.Faulty = l.faulty; op.Faulty != nil {
-		l.note(o, "%s cannot be used: %s", op.Wire, op.Faulty)
+	if op.Unusable = l.unusable; op.Unusable != nil {
+		l.note(o, "%s cannot be used: %s", op.Wire, op.Unusable)
 	}
 	return op, nil
 }
@@ -284,8 +284,8 @@ func (l *loader) partsOf(of element, reference string) ([]part, error) {
 				return nil, err
 			}
 			one.element = l.contract.Schema.Elements[name]
-			if faulty := l.contract.Schema.FaultyElement(name); faulty != nil {
-				l.faulty, one.element = faulty, &xsd.Element{Name: name, Type: xsd.AnyType()}
+			if unusable := l.contract.Schema.UnusableElement(name); unusable != nil {
+				l.unusable, one.element = unusable, &xsd.Element{Name: name, Type: xsd.AnyType()}
 			}
 			if one.element == nil {
 				l.note(p, "the part %s is the element %s, which is not declared; anything is taken for it", one.name,
@@ -299,8 +299,8 @@ func (l *loader) partsOf(of element, reference string) ([]part, error) {
 			}
 			name.Space = xsd.Current(name.Space)
 			one.typ = l.contract.Schema.Type(name)
-			if faulty := l.contract.Schema.FaultyType(name); faulty != nil {
-				l.faulty, one.typ = faulty, xsd.AnyType()
+			if unusable := l.contract.Schema.UnusableType(name); unusable != nil {
+				l.unusable, one.typ = unusable, xsd.AnyType()
 			}
 			if one.typ == nil {
 				l.note(p, "the part %s has the type %s, which is not declared; anything is taken for it", one.name,

@@ -41,8 +41,8 @@ func (c *Contract) Bind(operation, port string, version soap.Version) (*Bound, e
 	if o == nil {
 		return nil, nil
 	}
-	if o.Faulty != nil {
-		return nil, fmt.Errorf("%s cannot be used, for the contract is wrong in what it needs: %s", o.Name, o.Faulty)
+	if o.Unusable != nil {
+		return nil, fmt.Errorf("%s cannot be used, for the contract is wrong in what it needs: %s", o.Name, o.Unusable)
 	}
 	if p.Binding.Protocol == Other {
 		return nil, fmt.Errorf("the port %s speaks neither SOAP nor plain HTTP", p.Name)

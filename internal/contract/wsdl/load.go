@@ -84,7 +84,7 @@ type loader struct {
 	found     []element // services, in their order
 	order     []xsd.Name
 	policies  map[string]*document.Node // by their ids
-	faulty    *xsd.Problem              // of the operation at hand: what is wrong with what it needs
+	unusable  *xsd.Problem              // of the operation at hand: what is wrong with what it needs
 }
 
 // element is an element of a WSDL with its document's name and its scope.

@@ -14,10 +14,7 @@ import (
 
 // Overview is what the contract offers, for those who look.
 func (c *Contract) Overview() *contract.Overview {
-	o := &contract.Overview{Head: contract.Head{
-		Format: "WSDL 1.1", Location: c.Location, Title: c.Name,
-		About: c.Documentation,
-	}}
+	o := &contract.Overview{Head: *c.Head()}
 	for _, service := range c.Services {
 		t := contract.Table{Title: "service " + service.Name, About: service.Documentation}
 		for _, p := range service.Ports {
@@ -37,7 +34,7 @@ func (c *Contract) Overview() *contract.Overview {
 	}
 	for _, op := range c.Operations() {
 		line := contract.Line{Operation: c.anywhere(op), Name: op.Name, About: op.Documentation}
-		if op.Faulty != nil {
+		if op.Unusable != nil {
 			line.Notes = append(line.Notes, "cannot be used")
 		}
 		if op.Output == nil {
@@ -83,8 +80,8 @@ func (c *Contract) Form() map[string]any {
 		one := map[string]any{
 			"name": op.Name, "about": op.Documentation, "action": op.Action, "answered": op.Output != nil,
 		}
-		if op.Faulty != nil {
-			one["faulty"] = op.Faulty.String()
+		if op.Unusable != nil {
+			one["unusable"] = op.Unusable.String()
 		}
 		operations = append(operations, one)
 	}

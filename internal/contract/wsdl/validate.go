@@ -41,10 +41,10 @@ func (v *Verdict) String() string {
 	return what
 }
 
-// Validate holds a whole envelope against the contract, in one pass. Which
+// Judge holds a whole envelope against the contract, in one pass. Which
 // message it is, its payload tells; of operations that share a name, the one that it fits best. An error is one of
 // reading.
-func (c *Contract) Validate(in io.Reader, report func(xsd.Fault)) (*Verdict, error) {
+func (c *Contract) Judge(in io.Reader, report func(xsd.Fault)) (*Verdict, error) {
 	overloaded := c.overloaded()
 	if len(overloaded) == 0 {
 		return c.ValidateOf(nil, in, report)

@@ -122,8 +122,8 @@ type Operation struct {
 	Input    *Message
 	Output   *Message // nil for one that is not answered
 	Faults   []*Fault
-	// Faulty says why it cannot be used: what it needs is wrong in the contract. nil where it can.
-	Faulty *xsd.Problem
+	// Unusable says why it cannot be used: what it needs is wrong in the contract. nil where it can.
+	Unusable *xsd.Problem
 }
 
 // Message is what goes one way.

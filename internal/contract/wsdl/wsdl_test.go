@@ -149,9 +149,9 @@ func TestRefused(t *testing.T) {
 	}
 }
 
-// A faulty type costs only the operations that need it, however far away it is; the rest can be used, and what is wrong
+// A unusable type costs only the operations that need it, however far away it is; the rest can be used, and what is wrong
 // is told.
-func TestFaultyTypes(t *testing.T) {
+func TestUnusableTypes(t *testing.T) {
 	operation := func(name string) (message, abstract, bound string) {
 		return `<message name="` + name + `"><part name="p" element="p:` + name + `"/></message>`,
 			`<operation name="` + name + `"><input message="p:` + name + `"/></operation>`,
@@ -255,7 +255,7 @@ func TestOverloads(t *testing.T) {
 	for body, want := range map[string]string{
 		"<code>x</code>": "Grade(ByCode) 0", "<lot>7</lot>": "Grade(ByLot) 0", "<lot>x</lot>": "Grade(ByLot) 1",
 	} {
-		v, err := c.Validate(strings.NewReader(`<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><p:Grade xmlns:p="urn:p">`+
+		v, err := c.Judge(strings.NewReader(`<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><p:Grade xmlns:p="urn:p">`+
 			body+`</p:Grade></e:Body></e:Envelope>`), func(xsd.Fault) {})
 		require.NoError(t, err)
 		assert.Equal(t, want, fmt.Sprint(v.Operation.Name, " ", v.Faults), body)
@@ -313,7 +313,7 @@ func TestHalfOfAContract(t *testing.T) {
 
 func validated(t *testing.T, c *wsdl.Contract, message string) (string, []string) {
 	var faults []string
-	verdict, err := c.Validate(strings.NewReader(message), func(f xsd.Fault) { faults = append(faults, f.String()) })
+	verdict, err := c.Judge(strings.NewReader(message), func(f xsd.Fault) { faults = append(faults, f.String()) })
 	require.NoError(t, err)
 	return verdict.String(), faults
 }
@@ -341,7 +341,7 @@ func TestValidateEnvelopes(t *testing.T) {
 		what, faults := validated(t, c, message)
 		assert.Equal(t, want, fmt.Sprint(what, " ", faults), message)
 	}
-	_, err = c.Validate(strings.NewReader(`<Envelope/>`), func(xsd.Fault) {})
+	_, err = c.Judge(strings.NewReader(`<Envelope/>`), func(xsd.Fault) {})
 	assert.EqualError(t, err, `the namespace "" of the envelope is that of no version of SOAP`)
 }
 
@@ -428,7 +428,7 @@ func FuzzRead(f *testing.F) {
 		if err != nil {
 			return
 		}
-		_, _ = c.Validate(strings.NewReader(message), func(xsd.Fault) {})
+		_, _ = c.Judge(strings.NewReader(message), func(xsd.Fault) {})
 		for _, b := range c.Bindings {
 			for _, o := range b.Operations {
 				if d, err := c.Draft(b, o, wsdl.DraftOptions{}); err == nil {

@@ -20,7 +20,7 @@ type Error = syntax.Error
 type Expr struct {
 	Source string
 	root   expr
-	// prefixes are those that name tests use, with where they stand first.
+	// prefixes are those that name tests use, with where they are first.
 	prefixes map[string]int
 	// plain are the names without a prefix in name tests of elements.
 	plain []string

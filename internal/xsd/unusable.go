@@ -16,12 +16,12 @@ var referenceKinds = map[string]string{
 // setAside takes out of the schema what is wrong and all that refers to it. Problems that are in no component become
 // warnings.
 func (b *builder) setAside() {
-	faulty := map[global]Problem{}
+	unusable := map[global]Problem{}
 	for _, p := range b.loader.problems {
 		if g, inOne := b.holder(p); !inOne {
 			b.loader.warnings = appendWarning(b.loader.warnings, p, "%s", p.Message)
-		} else if _, known := faulty[g]; !known {
-			faulty[g] = p
+		} else if _, known := unusable[g]; !known {
+			unusable[g] = p
 		}
 	}
 	users := map[global][]global{}
@@ -31,22 +31,22 @@ func (b *builder) setAside() {
 			b.references(original, func(used global) { users[used] = append(users[used], g) })
 		}
 	}
-	open := make([]global, 0, len(faulty))
-	for g := range faulty {
+	open := make([]global, 0, len(unusable))
+	for g := range unusable {
 		open = append(open, g)
 	}
 	for len(open) > 0 {
 		used := open[0]
 		open = open[1:]
 		for _, g := range users[used] {
-			if _, known := faulty[g]; !known {
-				faulty[g] = faulty[used]
+			if _, known := unusable[g]; !known {
+				unusable[g] = unusable[used]
 				open = append(open, g)
 			}
 		}
 	}
-	b.schema.faulty = faulty
-	for g := range faulty {
+	b.schema.unusable = unusable
+	for g := range unusable {
 		switch g.kind {
 		case "element":
 			delete(b.schema.Elements, g.Name)
@@ -59,7 +59,7 @@ func (b *builder) setAside() {
 	for head, members := range b.schema.substitutes {
 		var kept []*Element
 		for _, e := range members {
-			if _, isFaulty := faulty[global{"element", e.Name}]; !isFaulty {
+			if _, isUnusable := unusable[global{"element", e.Name}]; !isUnusable {
 				kept = append(kept, e)
 			}
 		}
@@ -122,14 +122,14 @@ func (b *builder) references(x xnode, visit func(global)) {
 	}
 }
 
-// FaultyElement tells why an element cannot be used though it is declared; nil where it can, or is not.
-func (s *Schema) FaultyElement(name Name) *Problem { return s.faultyOf("element", name) }
+// UnusableElement tells why an element cannot be used though it is declared; nil where it can, or is not.
+func (s *Schema) UnusableElement(name Name) *Problem { return s.unusableOf("element", name) }
 
-// FaultyType tells why a type cannot be used though it is declared; nil where it can, or is not.
-func (s *Schema) FaultyType(name Name) *Problem { return s.faultyOf("type", name) }
+// UnusableType tells why a type cannot be used though it is declared; nil where it can, or is not.
+func (s *Schema) UnusableType(name Name) *Problem { return s.unusableOf("type", name) }
 
-func (s *Schema) faultyOf(kind string, name Name) *Problem {
-	if p, isFaulty := s.faulty[global{kind, name}]; isFaulty {
+func (s *Schema) unusableOf(kind string, name Name) *Problem {
+	if p, isUnusable := s.unusable[global{kind, name}]; isUnusable {
 		return &p
 	}
 	return nil
