@@ -3,8 +3,6 @@ package jsonschema
 import (
 	"fmt"
 	"sync"
-
-	js "github.com/santhosh-tekuri/jsonschema/v6"
 )
 
 // mostUnfolded is how many schemas may hold for one value: those that refer to others twice
@@ -14,11 +12,11 @@ const mostUnfolded = 100_000
 // budget counts what schemas unfold to.
 type budget struct {
 	mutex sync.Mutex
-	known map[*js.Schema]int
+	known map[*keywords]int
 }
 
 // check is an error for a schema that unfolds to more than mostUnfolded.
-func (b *budget) check(s *js.Schema) error {
+func (b *budget) check(s *keywords) error {
 	b.mutex.Lock()
 	defer b.mutex.Unlock()
 	if b.of(s) > mostUnfolded {
@@ -28,7 +26,7 @@ func (b *budget) check(s *js.Schema) error {
 }
 
 // of counts the schemas that hold for one value by a schema, up to mostUnfolded.
-func (b *budget) of(s *js.Schema) int {
+func (b *budget) of(s *keywords) int {
 	if s == nil {
 		return 0
 	}
@@ -36,7 +34,7 @@ func (b *budget) of(s *js.Schema) int {
 		return size
 	}
 	if b.known == nil {
-		b.known = map[*js.Schema]int{}
+		b.known = map[*keywords]int{}
 	}
 	b.known[s] = 1 // where it holds itself it is counted once
 	size := 1
@@ -48,26 +46,20 @@ func (b *budget) of(s *js.Schema) int {
 }
 
 // inPlace lists what holds for the same value as a schema does (JSON Schema 2020-12, 10.2).
-func inPlace(s *js.Schema) []*js.Schema {
-	all := []*js.Schema{s.Ref, s.RecursiveRef, s.Not, s.If, s.Then, s.Else}
-	for _, extension := range s.Extensions {
-		if l, ok := extension.(*later); ok && l.compile() == nil {
-			all = append(all, l.target.compiled)
+func inPlace(s *keywords) []*keywords {
+	all := []*keywords{s.not, s.when, s.then, s.otherwise}
+	for _, r := range []*reference{s.ref, s.dynamicRef} {
+		if r != nil {
+			if target, err := r.compile(); err == nil {
+				all = append(all, target)
+			}
 		}
 	}
-	if s.DynamicRef != nil {
-		all = append(all, s.DynamicRef.Ref)
-	}
-	for _, list := range [][]*js.Schema{s.AllOf, s.AnyOf, s.OneOf} {
+	for _, list := range [][]*keywords{s.allOf, s.anyOf, s.oneOf} {
 		all = append(all, list...)
 	}
-	for _, one := range s.DependentSchemas {
-		all = append(all, one)
-	}
-	for _, one := range s.Dependencies {
-		if inner, ok := one.(*js.Schema); ok {
-			all = append(all, inner)
-		}
+	for _, d := range s.dependent {
+		all = append(all, d.schema)
 	}
 	return all
 }

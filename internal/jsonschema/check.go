@@ -1,55 +1,46 @@
 package jsonschema
 
 import (
-	"encoding/json"
-	"errors"
 	"fmt"
-	"math/big"
 	"slices"
 	"strconv"
 	"strings"
 
-	js "github.com/santhosh-tekuri/jsonschema/v6"
-	"github.com/santhosh-tekuri/jsonschema/v6/kind"
-
 	"testbench/internal/document"
 	"testbench/internal/schema"
-	"testbench/internal/suggest"
 )
-
-// explain puts why a schema cannot be used into words.
-func (s *Set) explain(at Location, err error) error {
-	var broken *js.SchemaValidationError
-	if errors.As(err, &broken) {
-		var invalid *js.ValidationError
-		if errors.As(broken.Err, &invalid) {
-			faults := (&teller{set: s}).faults(invalid)
-			if len(faults) > 0 {
-				return fmt.Errorf("the schema at %s breaks its own rules: %s", at, faults[0].Text())
-			}
-		}
-	}
-	return fmt.Errorf("the schema at %s cannot be used: %w", at, err)
-}
 
 // Check holds a value against the schema.
 func (s *Schema) Check(v *document.Node) []schema.Fault {
-	err := s.compiled.Validate(value(v))
-	var invalid *js.ValidationError
-	var faults []schema.Fault
-	switch {
-	case errors.As(err, &invalid):
-		faults = inOrder(v, (&teller{set: s.set, root: v}).faults(invalid))
-	case err != nil:
-		faults = []schema.Fault{{Message: err.Error()}}
-	}
+	faults := s.judge(v)
 	if s.set.dialect != Alone {
 		s.beyond(v, "", &faults, 0)
 	}
 	return faults
 }
 
-// inOrder sorts faults by where they are; the validator has no order.
+// judge asks first whether the value is valid, which most are, and tells only then what is wrong.
+func (s *Schema) judge(v *document.Node) []schema.Fault {
+	j := &judged{validator: &validator{set: s.set}, value: v.Value()}
+	valid := j.holds(s.compiled)
+	if j.stuck == nil && !valid {
+		var told []fault
+		j.validator, j.told = &validator{set: s.set}, &told
+		j.holds(s.compiled)
+		if faults := make([]schema.Fault, len(told)); len(told) > 0 {
+			for i := range told {
+				faults[i] = told[i].Fault
+			}
+			return inOrder(v, faults)
+		}
+	}
+	if j.stuck != nil {
+		return []schema.Fault{{Message: "cannot be judged: " + j.stuck.Error()}}
+	}
+	return nil
+}
+
+// inOrder sorts faults by where they are.
 func inOrder(root *document.Node, faults []schema.Fault) []schema.Fault {
 	if len(faults) < 2 || root == nil {
 		return faults
@@ -113,7 +104,7 @@ func (s *Schema) beyond(v *document.Node, path string, faults *[]schema.Fault, d
 // inherits from the one at hand (2.0, Schema Object, discriminator; 3.0.3, 4.7.25).
 func (s *Schema) pretended(v *document.Node, path string, faults *[]schema.Fault) {
 	for _, one := range shapeOf(s.compiled).all {
-		group, source := slices.Concat(one.OneOf, one.AnyOf), s.set.sourceOf(one)
+		group, source := slices.Concat(one.oneOf, one.anyOf), one.at
 		discriminator := source.Node.Get("discriminator")
 		if discriminator == nil || len(*faults) > 0 {
 			continue
@@ -124,8 +115,7 @@ func (s *Schema) pretended(v *document.Node, path string, faults *[]schema.Fault
 			}
 			continue
 		}
-		t := &teller{set: s.set, root: v}
-		index, problem := t.meant(source, v)
+		index, problem := meant(source, v)
 		if problem != "" {
 			*faults = append(*faults, schema.Fault{Path: path, Message: strings.TrimSpace(path + " " + problem)})
 			continue
@@ -180,34 +170,6 @@ func (s *Schema) heir(source Location, discriminator, v *document.Node) *Schema 
 	return heir
 }
 
-// teller puts what the validator found into words.
-type teller struct {
-	set  *Set
-	root *document.Node
-}
-
-// pathOf writes an instance location as paths are written.
-func (t *teller) pathOf(tokens []string) string {
-	path := ""
-	at := t.root
-	for _, token := range tokens {
-		index, err := strconv.Atoi(token)
-		switch {
-		case at != nil && at.Kind == document.List && err == nil:
-			path += "[" + token + "]"
-			if index < len(at.Items()) {
-				at = at.Items()[index]
-			} else {
-				at = nil
-			}
-		default:
-			path = memberPath(path, token)
-			at = at.Get(token)
-		}
-	}
-	return path
-}
-
 // memberPath is the path of a member: its name in quotes where paths mean something else by it.
 func memberPath(path, name string) string {
 	if strings.ContainsAny(name, ". []\"|=") || name == "" {
@@ -216,217 +178,72 @@ func memberPath(path, name string) string {
 	return schema.Below(path, name)
 }
 
-func (t *teller) at(tokens []string) *document.Node {
-	at := t.root
-	for _, token := range tokens {
-		if index, err := strconv.Atoi(token); err == nil && at != nil && at.Kind == document.List {
-			if index >= len(at.Items()) {
-				return nil
-			}
-			at = at.Items()[index]
-			continue
-		}
-		at = at.Get(token)
-	}
-	return at
-}
-
-// faults flattens a tree of errors into those that tell something, in the order
-// of their paths.
-func (t *teller) faults(e *js.ValidationError) []schema.Fault {
-	var out []schema.Fault
-	add := func(format string, args ...any) {
-		out = append(out, t.fault(e.InstanceLocation, t.pathOf(e.InstanceLocation), fmt.Sprintf(format, args...)))
-	}
-	switch k := e.ErrorKind.(type) {
-	case *kind.OneOf:
-		if len(k.Subschemas) > 0 {
-			add("fits more than one of the alternatives, and must fit just one")
-			return out
-		}
-		return t.nearest(e)
-	case *kind.AnyOf:
-		return t.nearest(e)
-	case *kind.Type:
-		add("must be %s, and is %s", inWords(k.Want), t.described(e.InstanceLocation, k.Got))
-	case *kind.Enum:
-		add("must be one of %s, and is %s", listed(k.Want), t.described(e.InstanceLocation, shown(k.Got)))
-	case *kind.Const:
-		add("must be %s, and is %s", shown(k.Want), t.described(e.InstanceLocation, ""))
-	case *kind.Format:
-		why := ""
-		if k.Err != nil && slices.ContainsFunc(formats, func(f *js.Format) bool { return f.Name == k.Want }) {
-			why = ": " + k.Err.Error()
-		}
-		add("is not %s%s: %s", suggest.Article(formatWords(k.Want)), why, t.described(e.InstanceLocation, shown(k.Got)))
-	case *kind.Required:
-		for _, name := range k.Missing {
-			there := t.at(e.InstanceLocation)
-			message := "is missing"
-			if there != nil {
-				if near := suggest.Closest(name, there.Names()); near != "" {
-					message += " (there is " + near + ")"
-				}
-			}
-			out = append(out, t.fault(e.InstanceLocation, schema.Below(t.pathOf(e.InstanceLocation), name), message))
-		}
-	case *kind.AdditionalProperties:
-		for _, name := range k.Properties {
-			out = append(out, t.fault(append(slices.Clone(e.InstanceLocation), name),
-				schema.Below(t.pathOf(e.InstanceLocation), name), "is not in the schema, which takes no others"))
-		}
-	case *kind.FalseSchema:
-		add("may not be there")
-	case *kind.Not:
-		add("is what the schema excludes: %s", t.described(e.InstanceLocation, ""))
-	case *kind.MinProperties:
-		add("must have at least %d members, and has %d", k.Want, k.Got)
-	case *kind.MaxProperties:
-		add("must have at most %d members, and has %d", k.Want, k.Got)
-	case *kind.MinItems:
-		add("must have at least %d items, and has %d", k.Want, k.Got)
-	case *kind.MaxItems:
-		add("must have at most %d items, and has %d", k.Want, k.Got)
-	case *kind.AdditionalItems:
-		add("has %d items more than the schema takes", k.Count)
-	case *kind.UniqueItems:
-		add("holds the same item twice: [%d] and [%d]", k.Duplicates[0], k.Duplicates[1])
-	case *kind.Contains, *kind.MinContains, *kind.MaxContains:
-		add("does not hold the items that the schema asks for")
-	case *kind.MinLength:
-		add("must have at least %d characters, and has %d", k.Want, k.Got)
-	case *kind.MaxLength:
-		add("must have at most %d characters, and has %d", k.Want, k.Got)
-	case *kind.Pattern:
-		add("must match %s, and is %s", k.Want, t.described(e.InstanceLocation, shown(k.Got)))
-	case *kind.Minimum:
-		add("must be at least %s, and is %s", number(k.Want), t.described(e.InstanceLocation, ""))
-	case *kind.Maximum:
-		add("must be at most %s, and is %s", number(k.Want), t.described(e.InstanceLocation, ""))
-	case *kind.ExclusiveMinimum:
-		add("must be over %s, and is %s", number(k.Want), t.described(e.InstanceLocation, ""))
-	case *kind.ExclusiveMaximum:
-		add("must be under %s, and is %s", number(k.Want), t.described(e.InstanceLocation, ""))
-	case *kind.MultipleOf:
-		add("must be a multiple of %s, and is %s", number(k.Want), t.described(e.InstanceLocation, ""))
-	case *kind.Dependency:
-		add("has %s, and then needs %s too", k.Prop, strings.Join(k.Missing, ", "))
-	case *kind.DependentRequired:
-		add("has %s, and then needs %s too", k.Prop, strings.Join(k.Missing, ", "))
-	case *kind.PropertyNames:
-		add("has a member %q, whose name the schema does not take", k.Property)
-	case *kind.ContentEncoding:
-		add("is not encoded as %s", k.Want)
-	case *kind.ContentMediaType:
-		add("does not hold %s", k.Want)
-	case *unusable:
-		add("cannot be judged: %s", k.err)
-	default:
-		if len(e.Causes) == 0 {
-			add("%s", e.Error())
-		}
-		for _, cause := range e.Causes {
-			out = append(out, t.faults(cause)...)
-		}
-	}
-	return out
-}
-
-// fault tells what is wrong at a place, with line and column where those are known.
-func (t *teller) fault(tokens []string, path, message string) schema.Fault {
-	f := schema.Fault{Path: path, Message: strings.TrimSpace(path + " " + message)}
-	if node := t.at(tokens); node != nil {
-		f.Line, f.Column = int(node.Line), int(node.Column)
-	}
-	return f
-}
-
 // nearest tells of alternatives that none fit what is wrong with the one that was
 // most likely meant: the one that the discriminator names, else the one that
 // goes wrong deepest or least.
-func (t *teller) nearest(e *js.ValidationError) []schema.Fault {
-	path := t.pathOf(e.InstanceLocation)
-	if branch, problem := t.discriminated(e); problem != "" {
-		return []schema.Fault{t.fault(e.InstanceLocation, path, problem)}
-	} else if branch != nil {
-		return t.faults(branch)
+func (j *judged) nearest(s *keywords, wrong [][]fault) []fault {
+	if s.at.Node.Get("discriminator") != nil {
+		switch index, problem := meant(s.at, j.value); {
+		case problem != "":
+			return j.only("%s", problem)
+		case index >= 0 && index < len(wrong):
+			return wrong[index]
+		}
 	}
-	// The faults of each are told once: alternatives within alternatives would double
-	// the work at each step down.
-	var best *js.ValidationError
-	var faults []schema.Fault
-	bestScore := 0
-	for _, cause := range e.Causes {
-		told := t.faults(cause)
-		score := 1_000 - len(told)
-		if !typeMissed(cause, len(e.InstanceLocation)) {
+	best, bestScore := 0, -1
+	var types []string
+	for i, told := range wrong {
+		score := max(1_000-len(told), 0)
+		if missed := j.typesMissed(told); missed == nil {
 			score += 10_000
+		} else {
+			types = append(types, missed...)
 		}
-		if best == nil || score > bestScore {
-			best, bestScore, faults = cause, score, told
+		if score > bestScore {
+			best, bestScore = i, score
 		}
 	}
-	if best == nil {
-		return []schema.Fault{t.fault(e.InstanceLocation, path, "fits none of the alternatives")}
-	}
-	if len(e.Causes) == 1 {
-		return faults
+	if len(wrong) == 1 {
+		return wrong[0]
 	}
 	if bestScore < 10_000 { // each goes wrong at its type
-		var words []string
-		for _, cause := range e.Causes {
-			words = append(words, wantedTypes(cause)...)
-		}
-		if len(words) > 0 {
-			return []schema.Fault{t.fault(e.InstanceLocation, path,
-				"must be "+inWords(unique(words))+", and is "+t.described(e.InstanceLocation, ""))}
-		}
+		faults := j.only("must be %s, and is %s", inWords(unique(types)), j.value.Describe())
+		faults[0].types = unique(types)
+		return faults
 	}
-	for i := range faults {
-		if strings.HasSuffix(faults[i].Message, " alternatives)") {
+	for i := range wrong[best] {
+		f := &wrong[best][i]
+		if strings.HasSuffix(f.Message, " alternatives)") {
 			continue // said already of what is within
 		}
-		faults[i].Message += fmt.Sprintf(" (the nearest of %d alternatives)", len(e.Causes))
+		f.Message += fmt.Sprintf(" (the nearest of %d alternatives)", len(wrong))
 	}
-	return faults
+	return wrong[best]
 }
 
-func typeMissed(e *js.ValidationError, depth int) bool {
-	if _, ok := e.ErrorKind.(*kind.Type); ok {
-		return len(e.InstanceLocation) == depth
-	}
-	return len(e.Causes) > 0 && slices.ContainsFunc(e.Causes, func(c *js.ValidationError) bool {
-		return typeMissed(c, depth)
-	})
+// only is one thing that is wrong with the value.
+func (j *judged) only(format string, args ...any) []fault {
+	var told []fault
+	inner := *j
+	inner.told = &told
+	inner.tell(format, args...)
+	return told
 }
 
-func wantedTypes(e *js.ValidationError) []string {
-	if k, ok := e.ErrorKind.(*kind.Type); ok {
-		return k.Want
+// typesMissed are the types that the value would have to be; nil where its type is not what is wrong.
+func (j *judged) typesMissed(told []fault) []string {
+	var types []string
+	for _, f := range told {
+		if f.of == j.value {
+			types = append(types, f.types...)
+		}
 	}
-	var words []string
-	for _, cause := range e.Causes {
-		words = append(words, wantedTypes(cause)...)
-	}
-	return words
-}
-
-// discriminated finds the alternative that the value's own word names.
-func (t *teller) discriminated(e *js.ValidationError) (branch *js.ValidationError, problem string) {
-	source := t.set.sourceOf(&js.Schema{Location: e.SchemaURL})
-	if source.Node.Get("discriminator") == nil {
-		return nil, ""
-	}
-	index, problem := t.meant(source, t.at(e.InstanceLocation))
-	if index < 0 || index >= len(e.Causes) {
-		return nil, problem
-	}
-	return e.Causes[index], ""
+	return types
 }
 
 // meant is the index of the alternative that a value says it is, -1 where that
 // cannot be told; problem is set where it says none of them.
-func (t *teller) meant(source Location, v *document.Node) (index int, problem string) {
+func meant(source Location, v *document.Node) (index int, problem string) {
 	discriminator := source.Node.Get("discriminator")
 	property := discriminator.Get("propertyName")
 	if property == nil || v == nil {
@@ -474,14 +291,6 @@ func unique(words []string) []string {
 	return out
 }
 
-// described says what is at a place.
-func (t *teller) described(tokens []string, otherwise string) string {
-	if node := t.at(tokens); node != nil {
-		return node.Describe()
-	}
-	return otherwise
-}
-
 var typeWords = map[string]string{
 	"string": "text", "array": "a list", "object": "an object", "null": "null",
 	"integer": "integer", "number": "number", "boolean": "true or false",
@@ -511,7 +320,7 @@ func formatWords(name string) string {
 	return name
 }
 
-func listed(values []any) string {
+func listed(values []*document.Node) string {
 	const most = 12
 	words := []string{}
 	for i, v := range values {
@@ -525,37 +334,17 @@ func listed(values []any) string {
 }
 
 // bare writes a value as it is written in a list of words.
-func bare(v any) string {
-	if text, ok := v.(string); ok && text != "" && !strings.ContainsAny(text, ", ") {
-		return text
+func bare(n *document.Node) string {
+	if kindOf(n) == "string" && n.Text != "" && !strings.ContainsAny(n.Text, ", ") {
+		return n.Text
 	}
-	return shown(v)
+	return shown(n)
 }
 
-func shown(v any) string {
-	switch v := v.(type) {
-	case nil:
-		return "null"
-	case string:
-		return document.NewText(v).Describe()
-	case json.Number:
-		return string(v)
+// shown writes a value as messages show it.
+func shown(n *document.Node) string {
+	if n = n.Value(); n.IsScalar() {
+		return n.Describe()
 	}
-	text, err := json.Marshal(v)
-	if err != nil {
-		return fmt.Sprint(v)
-	}
-	return string(text)
-}
-
-// number writes an exact number without its fraction bar.
-func number(r *big.Rat) string {
-	if r.IsInt() {
-		return r.Num().String()
-	}
-	digits, exact := r.FloatPrec()
-	if !exact {
-		return r.RatString()
-	}
-	return r.FloatString(digits)
+	return document.WriteJSON(n, document.Style{})
 }

@@ -82,6 +82,13 @@ func ReadData(location string, data []byte) (*document.Node, error) {
 	return node, nil
 }
 
+// root is the document of a location; nil where there is none.
+func (d *Documents) root(location string) *document.Node {
+	d.mutex.Lock()
+	defer d.mutex.Unlock()
+	return d.roots[location]
+}
+
 // Add puts a file in that was read already.
 func (d *Documents) Add(location string, root *document.Node) Location {
 	d.mutex.Lock()
@@ -219,8 +226,15 @@ func (d *Documents) resolve(base, id, reference string) (Location, error) {
 		}
 		return Location{}, fmt.Errorf("$ref %s leads to nowhere: there is no anchor %s", reference, fragment)
 	}
-	at := place
-	for _, name := range strings.Split(fragment[1:], "/") {
+	return follow(place, fragment, reference)
+}
+
+// follow goes from a place where a JSON pointer leads.
+func follow(at Location, pointer, reference string) (Location, error) {
+	if pointer == "" {
+		return at, nil
+	}
+	for _, name := range strings.Split(pointer[1:], "/") {
 		name = unescapePointer(name)
 		next := at.Below(name)
 		if next.Node == nil {

@@ -1,7 +1,6 @@
 package jsonschema
 
 import (
-	"encoding/json"
 	"slices"
 	"strconv"
 	"strings"
@@ -102,26 +101,23 @@ func typed(h *shape, v *document.Node) *document.Node {
 	as := func(kind document.Kind, text string) *document.Node {
 		return &document.Node{Kind: kind, Text: text, Secret: v.Secret}
 	}
+	allowed := h.allowed()
 	// A text of the list of those that are allowed is that text, also 007.
-	if slices.ContainsFunc(h.allowed(), func(a any) bool { return a == any(v.Text) }) {
+	if slices.ContainsFunc(allowed, func(a *document.Node) bool { return a.Kind == document.Text && a.Text == v.Text }) {
 		return as(document.Text, v.Text)
 	}
-	isAllowed := func(a any) bool {
-		allowed := h.allowed()
-		return allowed == nil || slices.ContainsFunc(allowed, func(one any) bool {
-			if n, ok := one.(json.Number); ok {
-				return string(n) == v.Text
-			}
-			return one == a
+	isAllowed := func(kind document.Kind) bool {
+		return allowed == nil || slices.ContainsFunc(allowed, func(a *document.Node) bool {
+			return a.Kind == kind && a.Text == v.Text
 		})
 	}
 	types := h.types()
 	untold := types == nil
 	switch {
-	case document.IsNumber(v.Text) && (h.takes("number") || h.takes("integer")) && isAllowed(json.Number(v.Text)):
+	case document.IsNumber(v.Text) && (h.takes("number") || h.takes("integer")) && isAllowed(document.Number):
 		return as(document.Number, v.Text)
 	case (v.Text == "true" || v.Text == "false") && (untold || slices.Contains(types, "boolean")) &&
-		isAllowed(v.Text == "true"):
+		isAllowed(document.Boolean):
 		return as(document.Boolean, v.Text)
 	case v.Text == "null" && !untold && slices.Contains(types, "null") && !slices.Contains(types, "string"):
 		return as(document.Null, "")

@@ -5,8 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	js "github.com/santhosh-tekuri/jsonschema/v6"
-
 	"testbench/internal/document"
 	"testbench/internal/schema"
 )
@@ -52,7 +50,7 @@ func (s *Schema) Shape() *schema.Shape {
 	var rest []string
 	for _, one := range h.all {
 		s.narrow(out, one)
-		source := s.set.sourceOf(one).Node
+		source := one.at.Node
 		for _, keyword := range unjudged {
 			if said := source.Get(keyword); said != nil {
 				rest = append(rest, keyword+": "+document.WriteJSON(said, document.Style{}))
@@ -88,41 +86,35 @@ func (s *Schema) Shape() *schema.Shape {
 }
 
 // narrow adds what one schema says to a shape: the narrower of two counts.
-func (s *Schema) narrow(out *schema.Shape, one *js.Schema) {
-	out.Least = narrower(out.Least, limit(one.Minimum, false), 1)
-	out.Least = narrower(out.Least, limit(one.ExclusiveMinimum, true), 1)
-	out.Most = narrower(out.Most, limit(one.Maximum, false), -1)
-	out.Most = narrower(out.Most, limit(one.ExclusiveMaximum, true), -1)
-	for _, length := range []*int{one.MinLength, one.MinItems} {
+func (s *Schema) narrow(out *schema.Shape, one *keywords) {
+	out.Least = narrower(out.Least, limit(one.minimum, false), 1)
+	out.Least = narrower(out.Least, limit(one.over, true), 1)
+	out.Most = narrower(out.Most, limit(one.maximum, false), -1)
+	out.Most = narrower(out.Most, limit(one.under, true), -1)
+	for _, length := range []*int{one.minLength, one.minItems} {
 		if length != nil && *length > 0 && (out.MinLength == nil || *length > *out.MinLength) {
 			out.MinLength = length
 		}
 	}
-	for _, length := range []*int{one.MaxLength, one.MaxItems} {
+	for _, length := range []*int{one.maxLength, one.maxItems} {
 		if length != nil && (out.MaxLength == nil || *length < *out.MaxLength) {
 			out.MaxLength = length
 		}
 	}
-	if one.MultipleOf != nil {
-		out.MultipleOf = number(one.MultipleOf)
+	if one.multipleOf != nil {
+		out.MultipleOf = one.multipleOf.String()
 	}
-	if one.Pattern != nil {
-		out.Patterns = append(out.Patterns, one.Pattern.String())
+	if one.pattern != nil {
+		out.Patterns = append(out.Patterns, one.pattern.String())
 	}
-	if format := s.set.sourceOf(one).Node.Get("format"); format != nil && len(out.Formats) == 0 {
+	if format := one.at.Node.Get("format"); format != nil && len(out.Formats) == 0 {
 		out.Formats = formatChain(format.Text)
 	}
-	out.Unique = out.Unique || isUnique(one)
-	switch additional := one.AdditionalProperties.(type) {
-	case bool:
-		out.Members = schema.Open
-		if !additional {
-			out.Members = schema.Closed
-		}
-	case *js.Schema:
+	out.Unique = out.Unique || one.uniqueItems
+	if one.additionalProperties != nil {
 		out.Members = schema.Open
 	}
-	if one.UnevaluatedProperties != nil && one.UnevaluatedProperties.Bool != nil && !*one.UnevaluatedProperties.Bool {
+	if one.additionalProperties.isNothing() || one.unevaluatedProperties.isNothing() {
 		out.Members = schema.Closed
 	}
 }
@@ -138,11 +130,11 @@ func formatChain(format string) []string {
 	return []string{format}
 }
 
-func limit(r *big.Rat, exclusive bool) *schema.Limit {
-	if r == nil {
+func limit(b *bound, exclusive bool) *schema.Limit {
+	if b == nil {
 		return nil
 	}
-	return &schema.Limit{Text: number(r), Exclusive: exclusive}
+	return &schema.Limit{Text: b.String(), Exclusive: exclusive}
 }
 
 // narrower is the one of two limits that allows less; sign is 1 where more does.
@@ -178,7 +170,7 @@ func (s *Schema) shapeFields(h *shape) []schema.ShapeField {
 		})
 	}
 	for _, one := range h.all {
-		if inner, ok := one.AdditionalProperties.(*js.Schema); ok {
+		if inner := one.additionalProperties; inner != nil && inner.always == nil {
 			out = append(out, schema.ShapeField{Name: "*", Shape: (&Schema{set: s.set, compiled: inner}).Shape})
 			break
 		}

@@ -5,8 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	js "github.com/santhosh-tekuri/jsonschema/v6"
-
 	"testbench/internal/document"
 	"testbench/internal/schema"
 )
@@ -23,7 +21,7 @@ func (s *Schema) words(depth int) string {
 		if len(allowed) == 1 {
 			return "always " + bare(allowed[0])
 		}
-		left := slices.DeleteFunc(slices.Clone(allowed), func(v any) bool { return v == nil })
+		left := slices.DeleteFunc(slices.Clone(allowed), func(v *document.Node) bool { return v.Kind == document.Null })
 		return "one of " + listed(left)
 	}
 	types := slices.DeleteFunc(slices.Clone(h.types()), func(t string) bool { return t == "null" })
@@ -64,66 +62,66 @@ func joinWords(words []string) string {
 }
 
 // nameOf is what a schema is called, where something refers to it.
-func (s *Schema) nameOf(one *js.Schema) string {
+func (s *Schema) nameOf(one *keywords) string {
 	one = resolved(one)
-	if one.Title != "" {
-		return one.Title
+	if one.title != "" {
+		return one.title
 	}
-	pointer := s.set.sourceOf(one).Pointer
+	pointer := one.at.Pointer
 	return unescapePointer(pointer[strings.LastIndexByte(pointer, '/')+1:])
 }
 
-func (s *Schema) facets(one *js.Schema) []string {
+func (s *Schema) facets(one *keywords) []string {
 	var words []string
 	say := func(format string, args ...any) { words = append(words, fmt.Sprintf(format, args...)) }
-	if format := s.set.sourceOf(one).Node.Get("format"); format != nil {
+	if format := one.at.Node.Get("format"); format != nil {
 		words = append(words, format.Text)
 	}
 	switch {
-	case one.Minimum != nil && one.Maximum != nil:
-		say("%s to %s", number(one.Minimum), number(one.Maximum))
-	case one.Minimum != nil:
-		say("%s or more", number(one.Minimum))
-	case one.Maximum != nil:
-		say("at most %s", number(one.Maximum))
+	case one.minimum != nil && one.maximum != nil:
+		say("%s to %s", one.minimum, one.maximum)
+	case one.minimum != nil:
+		say("%s or more", one.minimum)
+	case one.maximum != nil:
+		say("at most %s", one.maximum)
 	}
-	if one.ExclusiveMinimum != nil {
-		say("over %s", number(one.ExclusiveMinimum))
+	if one.over != nil {
+		say("over %s", one.over)
 	}
-	if one.ExclusiveMaximum != nil {
-		say("under %s", number(one.ExclusiveMaximum))
+	if one.under != nil {
+		say("under %s", one.under)
 	}
-	if one.MultipleOf != nil {
-		say("a multiple of %s", number(one.MultipleOf))
+	if one.multipleOf != nil {
+		say("a multiple of %s", one.multipleOf)
 	}
 	switch {
-	case one.MinLength != nil && one.MaxLength != nil && *one.MinLength == *one.MaxLength:
-		say("exactly %d characters", *one.MinLength)
-	case one.MinLength != nil && one.MaxLength != nil:
-		say("%d to %d characters", *one.MinLength, *one.MaxLength)
-	case one.MinLength != nil:
-		say("%d characters or more", *one.MinLength)
-	case one.MaxLength != nil:
-		say("at most %d characters", *one.MaxLength)
+	case one.minLength != nil && one.maxLength != nil && *one.minLength == *one.maxLength:
+		say("exactly %d characters", *one.minLength)
+	case one.minLength != nil && one.maxLength != nil:
+		say("%d to %d characters", *one.minLength, *one.maxLength)
+	case one.minLength != nil:
+		say("%d characters or more", *one.minLength)
+	case one.maxLength != nil:
+		say("at most %d characters", *one.maxLength)
 	}
-	if one.Pattern != nil {
-		say("matches %s", one.Pattern)
+	if one.pattern != nil {
+		say("matches %s", one.pattern)
 	}
 	return words
 }
 
-func countWords(all []*js.Schema) []string {
+func countWords(all []*keywords) []string {
 	var words []string
 	for _, one := range all {
 		switch {
-		case one.MinItems != nil && one.MaxItems != nil:
-			words = append(words, fmt.Sprintf("%d to %d items", *one.MinItems, *one.MaxItems))
-		case one.MinItems != nil && *one.MinItems > 0:
-			words = append(words, fmt.Sprintf("%d or more items", *one.MinItems))
-		case one.MaxItems != nil:
-			words = append(words, fmt.Sprintf("at most %d items", *one.MaxItems))
+		case one.minItems != nil && one.maxItems != nil:
+			words = append(words, fmt.Sprintf("%d to %d items", *one.minItems, *one.maxItems))
+		case one.minItems != nil && *one.minItems > 0:
+			words = append(words, fmt.Sprintf("%d or more items", *one.minItems))
+		case one.maxItems != nil:
+			words = append(words, fmt.Sprintf("at most %d items", *one.maxItems))
 		}
-		if isUnique(one) {
+		if one.uniqueItems {
 			words = append(words, "no item twice")
 		}
 	}
@@ -133,24 +131,24 @@ func countWords(all []*js.Schema) []string {
 // about is what the schema says of itself for people.
 func (s *Schema) about() string {
 	for _, one := range shapeOf(s.compiled).all {
-		if one.Description != "" {
-			return strings.Join(strings.Fields(one.Description), " ")
+		if one.description != "" {
+			return strings.Join(strings.Fields(one.description), " ")
 		}
 	}
 	return ""
 }
 
 func (s *Schema) isDeprecated() bool {
-	return slices.ContainsFunc(shapeOf(s.compiled).all, func(one *js.Schema) bool { return one.Deprecated })
+	return slices.ContainsFunc(shapeOf(s.compiled).all, func(one *keywords) bool { return one.deprecated })
 }
 
-func (s *Schema) defaultValue() (any, bool) {
+func (s *Schema) defaultValue() *document.Node {
 	for _, one := range shapeOf(s.compiled).all {
-		if one.Default != nil {
-			return *one.Default, true
+		if one.byDefault != nil {
+			return one.byDefault
 		}
 	}
-	return nil, false
+	return nil
 }
 
 // Outline lists the fields, in the order of the schema, down to a depth (0: all).
@@ -162,7 +160,7 @@ func (s *Schema) Outline(depth int) []schema.Row {
 
 type outliner struct {
 	most int
-	open []*js.Schema
+	open []*keywords
 	rows []schema.Row
 }
 
@@ -187,7 +185,7 @@ func (o *outliner) inside(s *Schema, depth int, path string) {
 		if p.maybe {
 			row.Occurs = "in some of the alternatives"
 		}
-		if v, ok := p.schema.defaultValue(); ok {
+		if v := p.schema.defaultValue(); v != nil {
 			row.Default = bare(v)
 		}
 		var words []string
@@ -220,40 +218,10 @@ func (o *outliner) inside(s *Schema, depth int, path string) {
 	}
 }
 
-// asNode turns a value of a schema (an example, a default) into a tree.
-func asNode(v any) *document.Node {
-	switch v := v.(type) {
-	case nil:
-		return &document.Node{Kind: document.Null}
-	case bool:
-		return document.NewBoolean(v)
-	case string:
-		return document.NewText(v)
-	case []any:
-		list := document.NewList()
-		for _, item := range v {
-			list.AppendItems(asNode(item))
-		}
-		return list
-	case map[string]any:
-		object := document.NewObject()
-		names := make([]string, 0, len(v))
-		for name := range v {
-			names = append(names, name)
-		}
-		slices.Sort(names)
-		for _, name := range names {
-			object.Set(name, asNode(v[name]))
-		}
-		return object
-	}
-	return document.NewNumber(fmt.Sprint(v))
-}
-
 // DefaultText is what is meant where the value is left out, "" where nothing is
 // said of it.
 func (s *Schema) DefaultText() string {
-	if v, ok := s.defaultValue(); ok {
+	if v := s.defaultValue(); v != nil {
 		return bare(v)
 	}
 	return ""

@@ -2,23 +2,35 @@ package jsonschema
 
 import (
 	"fmt"
+	"regexp"
 	"regexp/syntax"
 	"strings"
+	"sync"
 	"time"
 	"unicode/utf8"
 
 	"github.com/dlclark/regexp2"
-	js "github.com/santhosh-tekuri/jsonschema/v6"
 )
 
-// pattern is a regular expression of ECMA-262, as JSON Schema asks for (2020-12,
-// 6.4). It goes back and forth, so its time is bounded.
+// pattern is a regular expression of ECMA-262, as JSON Schema asks for (2020-12, 6.4). One that Go's own reads alike
+// takes linear time; others, with what looks ahead or back, are tried one way after the other, and their time is
+// bounded.
 type pattern struct {
-	source   string
-	compiled *regexp2.Regexp
+	source string
+	linear *regexp.Regexp // nil where only tried is right
+	tried  *regexp2.Regexp
 }
 
-func compilePattern(source string) (js.Regexp, error) {
+func compilePattern(source string) (*pattern, error) {
+	if alike, ok := inGo(source); ok {
+		if compiled, err := regexp.Compile(alike); err == nil {
+			return &pattern{source: source, linear: compiled}, nil
+		}
+	}
+	if anchor := foreignEscape().FindString(source); anchor != "" {
+		return nil, fmt.Errorf(`the pattern %s holds %s, which ECMA-262 does not know; it has ^ and $`, source,
+			anchor[len(anchor)-2:])
+	}
 	compiled, err := regexp2.Compile(source, regexp2.ECMAScript|regexp2.Unicode)
 	if err != nil {
 		// \p{L} and the like are of the u flag, which the option above does not know.
@@ -29,14 +41,74 @@ func compilePattern(source string) (js.Regexp, error) {
 			strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 	}
 	compiled.MatchTimeout = time.Second
-	return &pattern{source, compiled}, nil
+	return &pattern{source: source, tried: compiled}, nil
 }
 
-// MatchString says whether the expression is found in a text. One that takes too
-// long counts as not found.
-func (p *pattern) MatchString(text string) bool {
-	found, err := p.compiled.MatchString(text)
-	return err == nil && found
+// foreignEscape finds the anchors of other languages.
+var foreignEscape = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(?:[^\\]|\\[^AZzG])*\\[AZzG]`) })
+
+// What the classes and the dot of ECMA-262 hold (22.2.2.9), as Go writes it.
+const (
+	spacesOfECMA   = `\t\n\v\f\r \x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}\x{feff}`
+	lineEndsOfECMA = `\n\r\x{2028}\x{2029}`
+)
+
+// inGo writes an expression of ECMA-262 as Go reads it; ok is false where it holds what Go does not know, or knows as
+// something else.
+func inGo(source string) (alike string, ok bool) {
+	var out strings.Builder
+	isClass := false
+	for at := 0; at < len(source); at++ {
+		switch c := source[at]; {
+		case c == '\\':
+			if at++; at == len(source) {
+				return "", false
+			}
+			switch c := source[at]; {
+			case c == 's' && isClass:
+				out.WriteString(spacesOfECMA)
+			case c == 's':
+				out.WriteString("[" + spacesOfECMA + "]")
+			case c == 'S' && !isClass:
+				out.WriteString("[^" + spacesOfECMA + "]")
+			case strings.IndexByte(`dDwWtnrfv^$\.*+?()[]{}|/-`, c) >= 0, (c == 'b' || c == 'B') && !isClass,
+				(c == 'p' || c == 'P') && strings.HasPrefix(source[at+1:], "{"):
+				out.WriteString(source[at-1 : at+1])
+			default:
+				return "", false
+			}
+		case isClass:
+			isClass = c != ']'
+			if c == '[' {
+				out.WriteByte('\\') // Go knows classes by names in it
+			}
+			out.WriteByte(c)
+		case c == '[':
+			if isClass = true; strings.HasPrefix(source[at+1:], "]") || strings.HasPrefix(source[at+1:], "^]") {
+				return "", false // an empty class, which Go does not know
+			}
+			out.WriteByte(c)
+		case c == '(' && strings.HasPrefix(source[at+1:], "?") && !strings.HasPrefix(source[at+1:], "?:"):
+			return "", false
+		case c == '.':
+			out.WriteString("[^" + lineEndsOfECMA + "]")
+		default:
+			out.WriteByte(c)
+		}
+	}
+	return out.String(), !isClass
+}
+
+// isIn says whether the expression is found in a text; an error is that this takes too long.
+func (p *pattern) isIn(text string) (bool, error) {
+	if p.linear != nil {
+		return p.linear.MatchString(text), nil
+	}
+	found, err := p.tried.MatchString(text)
+	if err != nil {
+		return false, fmt.Errorf("the pattern %s takes too long", p.source)
+	}
+	return found, nil
 }
 
 func (p *pattern) String() string { return p.source }
@@ -57,11 +129,17 @@ func patternSample(source string, least, most int) (string, bool) {
 		s.write(parsed.Simplify())
 		text := string(s.out)
 		if length := utf8.RuneCountInString(text); length >= least && (most < 0 || length <= most) &&
-			compiled.MatchString(text) {
+			isFound(compiled, text) {
 			return text, true
 		}
 	}
 	return "", false
+}
+
+// isFound says whether an expression is found in a text, as far as that can be told in time.
+func isFound(p *pattern, text string) bool {
+	found, err := p.isIn(text)
+	return err == nil && found
 }
 
 type patternSampler struct {

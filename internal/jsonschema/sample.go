@@ -1,13 +1,10 @@
 package jsonschema
 
 import (
-	"encoding/json"
 	"fmt"
 	"math/big"
 	"slices"
 	"strings"
-
-	js "github.com/santhosh-tekuri/jsonschema/v6"
 
 	"testbench/internal/document"
 	"testbench/internal/schema"
@@ -68,7 +65,7 @@ type sampler struct {
 	cut      []string
 	omitted  int
 	deepest  int // that holds what may be left out
-	open     []*js.Schema
+	open     []*keywords
 	left     int
 	count    int // so that items of a list differ
 }
@@ -79,7 +76,7 @@ func (m *sampler) example(s *Schema, h *shape) *document.Node {
 		return nil
 	}
 	for _, one := range h.all {
-		source := s.set.sourceOf(one).Node
+		source := one.at.Node
 		for _, key := range []string{"example", "default"} {
 			if v := source.Get(key); v != nil && s.fits(v) {
 				return v
@@ -114,17 +111,17 @@ func (m *sampler) value(s *Schema, path string, depth int) *document.Node {
 		return &document.Node{Kind: document.Null}
 	}
 	if v := m.example(s, h); v != nil {
-		return v
+		return v.Copy() // it is remarked on where it is
 	}
 	if allowed := h.allowed(); len(allowed) > 0 {
-		return asNode(allowed[min(m.choice, len(allowed)-1)])
+		return allowed[min(m.choice, len(allowed)-1)].Copy()
 	}
 	for len(h.alternatives) > 0 {
 		group := h.alternatives[0]
 		h.alternatives = h.alternatives[1:]
 		h.add(group[min(m.choice, len(group)-1)])
 		if allowed := h.allowed(); len(allowed) > 0 {
-			return asNode(allowed[0])
+			return allowed[0].Copy()
 		}
 	}
 	types := h.types()
@@ -147,25 +144,25 @@ func (m *sampler) value(s *Schema, path string, depth int) *document.Node {
 }
 
 func (m *sampler) saysObject(h *shape) bool {
-	return slices.ContainsFunc(h.all, func(s *js.Schema) bool { return len(s.Properties) > 0 || len(s.Required) > 0 })
+	return slices.ContainsFunc(h.all, func(s *keywords) bool { return len(s.properties) > 0 || len(s.required) > 0 })
 }
 
 func saysList(h *shape) bool {
-	return slices.ContainsFunc(h.all, func(s *js.Schema) bool {
-		return s.Items != nil || s.Items2020 != nil || len(s.PrefixItems) > 0 || s.MinItems != nil
+	return slices.ContainsFunc(h.all, func(s *keywords) bool {
+		return s.items != nil || len(s.prefixItems) > 0 || s.minItems != nil
 	})
 }
 
 func saysText(h *shape) bool {
-	return slices.ContainsFunc(h.all, func(s *js.Schema) bool {
-		return s.MinLength != nil || s.Pattern != nil || s.Format != nil
+	return slices.ContainsFunc(h.all, func(s *keywords) bool {
+		return s.minLength != nil || s.pattern != nil || s.format != nil
 	})
 }
 
 func saysNumber(h *shape) bool {
-	return slices.ContainsFunc(h.all, func(s *js.Schema) bool {
-		return s.Minimum != nil || s.Maximum != nil || s.ExclusiveMinimum != nil || s.ExclusiveMaximum != nil ||
-			s.MultipleOf != nil
+	return slices.ContainsFunc(h.all, func(s *keywords) bool {
+		return s.minimum != nil || s.maximum != nil || s.over != nil || s.under != nil ||
+			s.multipleOf != nil
 	})
 }
 
@@ -200,7 +197,7 @@ func (m *sampler) object(s *Schema, h *shape, path string, depth int) *document.
 	}
 	// Members that are demanded and not described hold anything.
 	for _, one := range h.all {
-		for _, name := range one.Required {
+		for _, name := range one.required {
 			if object.Get(name) == nil && !slices.ContainsFunc(chosen, func(p property) bool {
 				return p.name == name
 			}) {
@@ -212,8 +209,8 @@ func (m *sampler) object(s *Schema, h *shape, path string, depth int) *document.
 				}
 			}
 		}
-		if one.MinProperties != nil {
-			for i := 1; len(object.Members()) < *one.MinProperties && i < 20; i++ {
+		if one.minProperties != nil {
+			for i := 1; len(object.Members()) < *one.minProperties && i < 20; i++ {
 				name := fmt.Sprintf("name%d", i)
 				if inner := s.property(name); inner != nil {
 					object.Set(name, m.value(inner, schema.Below(path, name), depth+1))
@@ -230,7 +227,7 @@ func (m *sampler) object(s *Schema, h *shape, path string, depth int) *document.
 // word says by the discriminator which of the alternatives was chosen.
 func (m *sampler) word(s *Schema, h *shape, object *document.Node) {
 	for _, one := range h.all {
-		source := s.set.sourceOf(one)
+		source := one.at
 		discriminator := source.Node.Get("discriminator")
 		if discriminator == nil {
 			continue
@@ -240,7 +237,7 @@ func (m *sampler) word(s *Schema, h *shape, object *document.Node) {
 			name = property.Text
 		}
 		for _, other := range h.all {
-			at := s.set.sourceOf(other)
+			at := other.at
 			target := unescapePointer(at.Pointer[strings.LastIndexByte(at.Pointer, '/')+1:])
 			if other == one || !strings.HasSuffix(at.Pointer, "/schemas/"+target) {
 				continue
@@ -266,7 +263,7 @@ func (m *sampler) word(s *Schema, h *shape, object *document.Node) {
 // again says whether a part holds what it is in.
 func (m *sampler) again(s *Schema) bool {
 	for range 4 {
-		if slices.ContainsFunc(shapeOf(s.compiled).all, func(one *js.Schema) bool {
+		if slices.ContainsFunc(shapeOf(s.compiled).all, func(one *keywords) bool {
 			return slices.Contains(m.open, one)
 		}) {
 			return true
@@ -292,20 +289,20 @@ func (m *sampler) remark(p property) string {
 func (m *sampler) list(s *Schema, h *shape, path string, depth int) *document.Node {
 	count := 1
 	for _, one := range h.all {
-		if one.MinItems != nil {
-			count = max(count, min(*one.MinItems, 100))
+		if one.minItems != nil {
+			count = max(count, min(*one.minItems, 100))
 		}
-		if one.MaxItems != nil {
-			count = min(count, *one.MaxItems)
+		if one.maxItems != nil {
+			count = min(count, *one.maxItems)
 		}
-		count = max(count, len(one.PrefixItems))
+		count = max(count, len(one.prefixItems))
 	}
 	list := document.NewList()
 	if items := s.items(); items != nil && !m.optional && m.again(items) {
 		count = 0
 		for _, one := range h.all {
-			if one.MinItems != nil {
-				count = *one.MinItems
+			if one.minItems != nil {
+				count = *one.minItems
 			}
 		}
 	}
@@ -343,23 +340,23 @@ var formatSamples = map[string]string{
 func (m *sampler) text(h *shape) string {
 	least, most := 0, -1
 	for _, one := range h.all {
-		if one.MinLength != nil {
-			least = max(least, *one.MinLength)
+		if one.minLength != nil {
+			least = max(least, *one.minLength)
 		}
-		if one.MaxLength != nil && (most < 0 || *one.MaxLength < most) {
-			most = *one.MaxLength
+		if one.maxLength != nil && (most < 0 || *one.maxLength < most) {
+			most = *one.maxLength
 		}
 	}
 	for _, one := range h.all {
-		if one.Pattern != nil {
-			if text, ok := patternSample(one.Pattern.String(), least, most); ok {
+		if one.pattern != nil {
+			if text, ok := patternSample(one.pattern.String(), least, most); ok {
 				return text
 			}
 		}
 	}
 	for _, one := range h.all {
-		if one.Format != nil && formatSamples[one.Format.Name] != "" {
-			return formatSamples[one.Format.Name]
+		if one.format != nil && formatSamples[one.format.name] != "" {
+			return formatSamples[one.format.name]
 		}
 	}
 	text := "text"
@@ -383,20 +380,20 @@ func (m *sampler) number(h *shape, whole bool) string {
 	stepped := whole
 	over, under := false, false
 	for _, one := range h.all {
-		if one.Minimum != nil && (low == nil || one.Minimum.Cmp(low) > 0) {
-			low, over = one.Minimum, false
+		if one.minimum != nil && (low == nil || one.minimum.exact.Cmp(low) > 0) {
+			low, over = one.minimum.exact, false
 		}
-		if one.ExclusiveMinimum != nil && (low == nil || one.ExclusiveMinimum.Cmp(low) >= 0) {
-			low, over = one.ExclusiveMinimum, true
+		if one.over != nil && (low == nil || one.over.exact.Cmp(low) >= 0) {
+			low, over = one.over.exact, true
 		}
-		if one.Maximum != nil && (high == nil || one.Maximum.Cmp(high) < 0) {
-			high, under = one.Maximum, false
+		if one.maximum != nil && (high == nil || one.maximum.exact.Cmp(high) < 0) {
+			high, under = one.maximum.exact, false
 		}
-		if one.ExclusiveMaximum != nil && (high == nil || one.ExclusiveMaximum.Cmp(high) <= 0) {
-			high, under = one.ExclusiveMaximum, true
+		if one.under != nil && (high == nil || one.under.exact.Cmp(high) <= 0) {
+			high, under = one.under.exact, true
 		}
-		if one.MultipleOf != nil {
-			step, stepped = one.MultipleOf, true
+		if one.multipleOf != nil {
+			step, stepped = one.multipleOf.exact, true
 		}
 	}
 	expected := big.NewRat(int64(1+m.count), 1)
@@ -425,5 +422,5 @@ func (m *sampler) number(h *shape, whole bool) string {
 		}
 		expected = multiple
 	}
-	return string(json.Number(number(expected)))
+	return number(expected)
 }

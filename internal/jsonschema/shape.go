@@ -1,42 +1,36 @@
 package jsonschema
 
 import (
-	"encoding/json"
 	"slices"
 
 	"testbench/internal/document"
-
-	js "github.com/santhosh-tekuri/jsonschema/v6"
 )
 
 // shape is all that is said of one value: by its schema, by those that it refers
 // to, and by its alternatives.
 type shape struct {
-	all          []*js.Schema
-	alternatives [][]*js.Schema // of each group one holds
+	all          []*keywords
+	alternatives [][]*keywords // of each group one holds
 }
 
 // shapeOf gathers what a schema says, with what it refers to.
-func shapeOf(s *js.Schema) *shape {
+func shapeOf(s *keywords) *shape {
 	out := &shape{}
 	out.add(s)
 	return out
 }
 
-func (h *shape) add(s *js.Schema) {
+func (h *shape) add(s *keywords) {
 	if s == nil || slices.Contains(h.all, s) {
 		return
 	}
 	h.all = append(h.all, s)
 	h.add(referred(s))
-	h.add(s.RecursiveRef)
-	if s.DynamicRef != nil {
-		h.add(s.DynamicRef.Ref)
-	}
-	for _, one := range s.AllOf {
+	h.add(dynamicallyReferred(s))
+	for _, one := range s.allOf {
 		h.add(one)
 	}
-	for _, group := range [][]*js.Schema{s.OneOf, s.AnyOf} {
+	for _, group := range [][]*keywords{s.oneOf, s.anyOf} {
 		left := slices.DeleteFunc(slices.Clone(group), isNull)
 		switch {
 		case len(left) == 1:
@@ -47,8 +41,8 @@ func (h *shape) add(s *js.Schema) {
 	}
 }
 
-func isNull(s *js.Schema) bool {
-	return s.Types != nil && slices.Equal(s.Types.ToStrings(), []string{"null"})
+func isNull(s *keywords) bool {
+	return slices.Equal(s.types, []string{"null"})
 }
 
 // types are those that a value may have; nil allows all.
@@ -66,8 +60,8 @@ func (h *shape) typesWithin(depth int) []string {
 		})
 	}
 	for _, s := range h.all {
-		if s.Types != nil && !s.Types.IsEmpty() {
-			narrow(s.Types.ToStrings())
+		if s.types != nil {
+			narrow(s.types)
 		} else if values := enumerated(s); values != nil {
 			narrow(typesOf(values))
 		}
@@ -89,40 +83,27 @@ func (h *shape) typesWithin(depth int) []string {
 	return types
 }
 
-func typesOf(values []any) []string {
+func typesOf(values []*document.Node) []string {
 	var types []string
 	for _, v := range values {
-		switch v.(type) {
-		case nil:
-			types = append(types, "null")
-		case bool:
-			types = append(types, "boolean")
-		case string:
-			types = append(types, "string")
-		case json.Number:
-			types = append(types, "number")
-		case []any:
-			types = append(types, "array")
-		default:
-			types = append(types, "object")
-		}
+		types = append(types, kindOf(v))
 	}
 	return unique(types)
 }
 
 // enumerated are the only values that a schema takes; nil for any.
-func enumerated(s *js.Schema) []any {
+func enumerated(s *keywords) []*document.Node {
 	switch {
-	case s.Const != nil:
-		return []any{*s.Const}
-	case s.Enum != nil:
-		return s.Enum.Values
+	case s.only != nil:
+		return []*document.Node{s.only}
+	case s.values != nil:
+		return s.values.list
 	}
 	return nil
 }
 
 // allowed are the only values that are taken; nil for any.
-func (h *shape) allowed() []any {
+func (h *shape) allowed() []*document.Node {
 	for _, s := range h.all {
 		if values := enumerated(s); values != nil {
 			return values
@@ -135,8 +116,8 @@ func (h *shape) allowed() []any {
 func (h *shape) only() []string {
 	var only []string
 	for _, v := range h.allowed() {
-		if text, ok := v.(string); ok {
-			only = append(only, text)
+		if kindOf(v) == "string" {
+			only = append(only, v.Text)
 			continue
 		}
 		only = append(only, bare(v))
@@ -151,11 +132,11 @@ func (h *shape) takes(name string) bool {
 }
 
 // isNullable says whether null is taken.
-func (h *shape) isNullable(s *js.Schema) bool {
+func (h *shape) isNullable(s *keywords) bool {
 	if types := h.types(); types != nil && slices.Contains(types, "null") {
 		return true
 	}
-	return slices.ContainsFunc(slices.Concat(s.OneOf, s.AnyOf), isNull)
+	return slices.ContainsFunc(slices.Concat(s.oneOf, s.anyOf), isNull)
 }
 
 // property is a member of an object as its schema has it.
@@ -189,12 +170,12 @@ func (s *Schema) propertiesOf(h *shape, maybe bool, depth int) []property {
 		out = append(out, p)
 	}
 	for _, one := range h.all {
-		for _, name := range s.order(one) {
-			inner := &Schema{set: s.set, compiled: one.Properties[name]}
+		for _, name := range one.names {
+			inner := &Schema{set: s.set, compiled: one.properties[name]}
 			p := property{name: name, schema: inner, maybe: maybe}
 			for _, part := range shapeOf(inner.compiled).all {
-				p.readOnly = p.readOnly || part.ReadOnly
-				p.writeOnly = p.writeOnly || part.WriteOnly
+				p.readOnly = p.readOnly || part.readOnly
+				p.writeOnly = p.writeOnly || part.writeOnly
 			}
 			put(p)
 		}
@@ -208,7 +189,7 @@ func (s *Schema) propertiesOf(h *shape, maybe bool, depth int) []property {
 			}
 		}
 		for _, one := range h.all {
-			for _, branch := range []*js.Schema{one.Then, one.Else} {
+			for _, branch := range []*keywords{one.then, one.otherwise} {
 				if branch != nil {
 					for _, p := range s.propertiesOf(shapeOf(branch), true, depth+1) {
 						put(p)
@@ -219,33 +200,10 @@ func (s *Schema) propertiesOf(h *shape, maybe bool, depth int) []property {
 	}
 	for i := range out {
 		for _, one := range h.all {
-			out[i].required = out[i].required || slices.Contains(one.Required, out[i].name)
+			out[i].required = out[i].required || slices.Contains(one.required, out[i].name)
 		}
 	}
 	return out
-}
-
-// order lists the properties of one schema as they are in its source.
-func (s *Schema) order(one *js.Schema) []string {
-	if len(one.Properties) == 0 {
-		return nil
-	}
-	var names []string
-	if node := s.set.sourceOf(one).Node.Get("properties"); node != nil {
-		for _, m := range node.Members() {
-			if one.Properties[m.Key] != nil {
-				names = append(names, m.Key)
-			}
-		}
-	}
-	if len(names) < len(one.Properties) {
-		names = names[:0]
-		for name := range one.Properties {
-			names = append(names, name)
-		}
-		slices.Sort(names)
-	}
-	return names
 }
 
 // property finds what a member of an object is, also one that is not named by
@@ -257,12 +215,12 @@ func (s *Schema) property(name string) *Schema {
 		}
 	}
 	for _, one := range shapeOf(s.compiled).all {
-		for pattern, inner := range one.PatternProperties {
-			if pattern.MatchString(name) {
-				return &Schema{set: s.set, compiled: inner}
+		for _, p := range one.patternProperties {
+			if isFound(p.pattern, name) {
+				return &Schema{set: s.set, compiled: p.schema}
 			}
 		}
-		if inner, ok := one.AdditionalProperties.(*js.Schema); ok {
+		if inner := one.additionalProperties; inner != nil && inner.always == nil {
 			return &Schema{set: s.set, compiled: inner}
 		}
 	}
@@ -275,13 +233,10 @@ func (s *Schema) isOpen() bool {
 	h := shapeOf(s.compiled)
 	named := len(h.alternatives) > 0
 	for _, one := range h.all {
-		if one.AdditionalProperties == true || len(one.PatternProperties) > 0 {
+		if one.additionalProperties != nil && !one.additionalProperties.isNothing() || len(one.patternProperties) > 0 {
 			return true
 		}
-		if _, ok := one.AdditionalProperties.(*js.Schema); ok {
-			return true
-		}
-		named = named || len(one.Properties) > 0
+		named = named || len(one.properties) > 0
 	}
 	return !named
 }
@@ -291,25 +246,14 @@ func (s *Schema) items() *Schema { return s.item(1 << 20) }
 
 // item is what the item at an index is.
 func (s *Schema) item(index int) *Schema {
-	var find func(h *shape, depth int) *js.Schema
-	find = func(h *shape, depth int) *js.Schema {
+	var find func(h *shape, depth int) *keywords
+	find = func(h *shape, depth int) *keywords {
 		for _, one := range h.all {
-			if index < len(one.PrefixItems) {
-				return one.PrefixItems[index]
+			if index < len(one.prefixItems) {
+				return one.prefixItems[index]
 			}
-			switch items := one.Items.(type) {
-			case *js.Schema:
-				return items
-			case []*js.Schema:
-				if index < len(items) {
-					return items[index]
-				}
-			}
-			if one.Items2020 != nil {
-				return one.Items2020
-			}
-			if additional, ok := one.AdditionalItems.(*js.Schema); ok {
-				return additional
+			if one.items != nil {
+				return one.items
 			}
 		}
 		for _, group := range h.alternatives {
@@ -337,10 +281,10 @@ func (s *Schema) Property(name string) *Schema { return s.property(name) }
 func (s *Schema) Items() *Schema { return s.items() }
 
 // Keyword is what a schema, or one that it refers to, says under a keyword that
-// the library does not know; nil for nothing.
+// nothing here goes by; nil for nothing.
 func (s *Schema) Keyword(name string) *document.Node {
 	for _, one := range shapeOf(s.compiled).all {
-		if found := s.set.sourceOf(one).Node.Get(name); found != nil {
+		if found := one.at.Node.Get(name); found != nil {
 			return found
 		}
 	}
