@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -116,4 +117,82 @@ func TestLibraryIsItsOwn(t *testing.T) {
 			})
 		}
 	}
+}
+
+// Regular expressions are compiled when they are first asked for, and those of the code are right.
+func TestRegularExpressions(t *testing.T) {
+	files, err := filepath.Glob("internal/*/*.go")
+	require.NoError(t, err)
+	deeper, err := filepath.Glob("internal/*/*/*.go")
+	require.NoError(t, err)
+	type expression struct {
+		dir  string
+		text ast.Expr
+	}
+	var expressions []expression
+	texts := map[string]ast.Expr{} // of constants, by folder and name
+	for _, name := range slices.Concat(files, deeper) {
+		if strings.HasSuffix(name, "_test.go") {
+			continue
+		}
+		dir := filepath.Dir(name)
+		file, err := parser.ParseFile(token.NewFileSet(), name, nil, parser.SkipObjectResolution)
+		require.NoError(t, err)
+		for _, decl := range file.Decls {
+			general, ok := decl.(*ast.GenDecl)
+			if !ok {
+				continue
+			}
+			for _, spec := range general.Specs {
+				values, ok := spec.(*ast.ValueSpec)
+				if !ok {
+					continue
+				}
+				for i, value := range values.Values {
+					texts[dir+" "+values.Names[i].Name] = value
+					call, ok := value.(*ast.CallExpr)
+					if !ok || len(call.Args) != 1 {
+						continue
+					}
+					switch nameOfCall(call) {
+					case "regexp.MustCompile":
+						t.Errorf("%s: %s is compiled at each start; lazy.Regexp is not", name, values.Names[i].Name)
+					case "lazy.Regexp":
+						expressions = append(expressions, expression{dir, call.Args[0]})
+					}
+				}
+			}
+		}
+	}
+	for _, one := range expressions {
+		_, err := regexp.Compile(constant(one.text, one.dir, texts))
+		assert.NoError(t, err)
+	}
+	assert.Greater(t, len(expressions), 50)
+}
+
+// nameOfCall is what a call calls, package.Name.
+func nameOfCall(call *ast.CallExpr) string {
+	if s, ok := call.Fun.(*ast.SelectorExpr); ok {
+		if x, ok := s.X.(*ast.Ident); ok {
+			return x.Name + "." + s.Sel.Name
+		}
+	}
+	return ""
+}
+
+// constant is the text of an expression of literals and of constants of a folder.
+func constant(e ast.Expr, dir string, texts map[string]ast.Expr) string {
+	switch e := e.(type) {
+	case *ast.BasicLit:
+		text, _ := strconv.Unquote(e.Value)
+		return text
+	case *ast.BinaryExpr:
+		return constant(e.X, dir, texts) + constant(e.Y, dir, texts)
+	case *ast.Ident:
+		return constant(texts[dir+" "+e.Name], dir, texts)
+	case *ast.CallExpr:
+		return "made" // when the program runs
+	}
+	return "("
 }

@@ -3,11 +3,11 @@ package addservice
 import (
 	"fmt"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/lazy"
 	"testbench/internal/rule"
 	"testbench/internal/secret"
 	"testbench/internal/value"
@@ -66,9 +66,9 @@ type ExampleSecret struct {
 var (
 	// idForm is a path piece that looks like an identifier: it has a digit, or is
 	// written as hexadecimal or Base64 are.
-	idForm = regexp.MustCompile(
+	idForm = lazy.Regexp(
 		`^([A-Za-z]{0,6}[-_]?[0-9][0-9A-Za-z._-]*|[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12})$`)
-	versionForm = regexp.MustCompile(`^v[0-9]+(\.[0-9]+)*$`)
+	versionForm = lazy.Regexp(`^v[0-9]+(\.[0-9]+)*$`)
 )
 
 // identifier makes a name that placeholders can have.
@@ -231,7 +231,7 @@ func isEncodedID(piece, text string) bool {
 }
 
 func isIdentifier(piece string) bool {
-	return idForm.MatchString(piece) && !versionForm.MatchString(piece)
+	return idForm().MatchString(piece) && !versionForm().MatchString(piece)
 }
 
 func singular(name string) string {

@@ -7,13 +7,13 @@ import (
 	"io"
 	"mime"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
 
 	"testbench/internal/document"
 	"testbench/internal/fields"
+	"testbench/internal/lazy"
 	"testbench/internal/request"
 	"testbench/internal/rule"
 	"testbench/internal/secret"
@@ -23,11 +23,11 @@ import (
 )
 
 var (
-	requestLine = regexp.MustCompile(`^([A-Z]+) (\S+)( HTTP/[0-9.]+)?\s*$`)
-	headerLine  = regexp.MustCompile("^([!#$%&'*+.^_`|~0-9A-Za-z-]+):[ \t]*(.*)$")
-	statusLine  = regexp.MustCompile(`(?m)^HTTP/[0-9.]+ [0-9]{3}.*$`)
+	requestLine = lazy.Regexp(`^([A-Z]+) (\S+)( HTTP/[0-9.]+)?\s*$`)
+	headerLine  = lazy.Regexp("^([!#$%&'*+.^_`|~0-9A-Za-z-]+):[ \t]*(.*)$")
+	statusLine  = lazy.Regexp(`(?m)^HTTP/[0-9.]+ [0-9]{3}.*$`)
 	// open are texts that stand for a value that somebody has to fill in.
-	open = regexp.MustCompile(`^(\?+|(?i:string)|\.\.\.|…|<[^<>]+>|\{+[^{}]+\}+|\[[^\[\]]+\])$`)
+	open = lazy.Regexp(`^(\?+|(?i:string)|\.\.\.|…|<[^<>]+>|\{+[^{}]+\}+|\[[^\[\]]+\])$`)
 )
 
 // pasted is a sample as it was read: a request, and the answer after it.
@@ -98,20 +98,20 @@ func splitSample(text string) (*pasted, error) {
 	p := &pasted{}
 	text = strings.TrimLeft(text, "\n \t\ufeff")
 	rest := text
-	if first, after, _ := strings.Cut(rest, "\n"); requestLine.MatchString(first) {
-		m := requestLine.FindStringSubmatch(first)
+	if first, after, _ := strings.Cut(rest, "\n"); requestLine().MatchString(first) {
+		m := requestLine().FindStringSubmatch(first)
 		p.method, p.target, rest = m[1], m[2], after
 	}
 	for {
 		line, after, _ := strings.Cut(rest, "\n")
-		m := headerLine.FindStringSubmatch(line)
+		m := headerLine().FindStringSubmatch(line)
 		if m == nil {
 			break
 		}
 		p.headers = append(p.headers, [2]string{m[1], strings.TrimSpace(m[2])})
 		rest = after
 	}
-	if at := statusLine.FindStringIndex(rest); at != nil {
+	if at := statusLine().FindStringIndex(rest); at != nil {
 		_, p.answer, _ = strings.Cut(rest[at[1]:], "\n\n")
 		rest = rest[:at[0]]
 	}
@@ -286,7 +286,7 @@ func (s *sampling) unique(name, above string) string {
 func (s *sampling) leaf(name string, v *document.Node, isTyped bool) {
 	f := ExampleField{In: "body", Wire: name, Name: name, Default: v.Text}
 	switch kind := rule.KindOf(document.NewUntyped(v.Text)); {
-	case open.MatchString(v.Text):
+	case open().MatchString(v.Text):
 		f.Default, f.Required = "", true
 	case isTyped && v.Kind == document.Text && kind != "text":
 		f.Kind, f.IsText = "text", true

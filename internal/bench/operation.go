@@ -3,7 +3,6 @@ package bench
 import (
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -12,6 +11,7 @@ import (
 	"testbench/internal/contract/source"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
+	"testbench/internal/lazy"
 	"testbench/internal/mapping"
 	"testbench/internal/path"
 	"testbench/internal/request"
@@ -232,13 +232,13 @@ var operationKeys = []mapping.Key[description]{
 }
 
 // statusNames are how an answer is named in statuses:, as contracts name it (OpenAPI 3.1.0, 4.8.16).
-var statusNames = regexp.MustCompile(`^([1-5][0-9][0-9]|[1-5][xX][xX])$`)
+var statusNames = lazy.Regexp(`^([1-5][0-9][0-9]|[1-5][xX][xX])$`)
 
 // readStatuses reads what each status means.
 func readStatuses(r *mapping.Reader, d *description, n *yamlfile.Node) {
 	r.NotEmpty(n, "statuses")
 	for _, e := range r.Entries(n, "statuses") {
-		if !statusNames.MatchString(e.Key.Text) {
+		if !statusNames().MatchString(e.Key.Text) {
 			r.File.Report(e.Key, "write it like 404 or 5xx", "%q is not a status", e.Key.Text)
 		}
 		d.op.Answers = append(d.op.Answers,

@@ -7,13 +7,13 @@ import (
 	"fmt"
 	"maps"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
 	"testbench/internal/bench"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
+	"testbench/internal/lazy"
 	"testbench/internal/request"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
@@ -209,10 +209,10 @@ func SameCall(ctx context.Context, s *session.Session, a, b *sheet.Step) error {
 }
 
 // chance is what is made by chance in a request, and so differs each time.
-var chance = regexp.MustCompile(`[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}|[0-9a-f]{60}`)
+var chance = lazy.Regexp(`[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}|[0-9a-f]{60}`)
 
 func sameRequest(a, b *exchange.Request) error {
-	plain := func(text string) string { return chance.ReplaceAllString(text, "…") }
+	plain := func(text string) string { return chance().ReplaceAllString(text, "…") }
 	switch {
 	case a.Method != b.Method:
 		return fmt.Errorf("the method is %s, not %s", b.Method, a.Method)

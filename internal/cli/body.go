@@ -4,11 +4,11 @@ import (
 	"crypto/rand"
 	"fmt"
 	"net/http"
-	"regexp"
 	"strings"
 	"unicode/utf8"
 
 	"testbench/internal/document"
+	"testbench/internal/lazy"
 )
 
 // What a terminal is shown of a body, unless it is asked for in full: so many lines, so
@@ -32,7 +32,7 @@ func bodyText(s *session, format document.Format, node *document.Node, body []by
 		text = firstLines(s, text)
 	}
 	if strings.Contains(text, mark) {
-		text = marks.ReplaceAllString(text, "${1}")
+		text = marks().ReplaceAllString(text, "${1}")
 	}
 	if t.colour && node != nil {
 		switch {
@@ -68,7 +68,7 @@ func firstLines(s *session, text string) string {
 // something knows the mark.
 var (
 	mark  = rand.Text()
-	marks = regexp.MustCompile(`"?` + mark + `(.*?)` + mark + `"?`)
+	marks = lazy.Regexp(`"?` + mark + `(.*?)` + mark + `"?`)
 )
 
 // shortened leaves out what lists and texts have too much of, and says how much.
@@ -142,10 +142,10 @@ const (
 	ofName   = "1"
 )
 
-var jsonToken = regexp.MustCompile(`("(?:[^"\\]|\\.)*")(\s*:)?|\b(?:true|false|null)\b|-?\b\d[0-9.eE+-]*\b|….*`)
+var jsonToken = lazy.Regexp(`("(?:[^"\\]|\\.)*")(\s*:)?|\b(?:true|false|null)\b|-?\b\d[0-9.eE+-]*\b|….*`)
 
 func colouredJSON(t *printer, text string) string {
-	return jsonToken.ReplaceAllStringFunc(text, func(token string) string {
+	return jsonToken().ReplaceAllStringFunc(text, func(token string) string {
 		switch {
 		case strings.HasPrefix(token, "…"):
 			return t.in(faint, token)
@@ -161,17 +161,17 @@ func colouredJSON(t *printer, text string) string {
 }
 
 var (
-	xmlToken     = regexp.MustCompile(`(?s)<!--.*?-->|<[^<>]*>|[^<>]+`)
-	xmlAttribute = regexp.MustCompile(`("[^"]*"|'[^']*')`)
+	xmlToken     = lazy.Regexp(`(?s)<!--.*?-->|<[^<>]*>|[^<>]+`)
+	xmlAttribute = lazy.Regexp(`("[^"]*"|'[^']*')`)
 )
 
 func colouredXML(t *printer, text string) string {
-	return xmlToken.ReplaceAllStringFunc(text, func(token string) string {
+	return xmlToken().ReplaceAllStringFunc(text, func(token string) string {
 		switch {
 		case strings.HasPrefix(token, "<!--"):
 			return t.in(faint, token)
 		case token[0] == '<':
-			return xmlAttribute.ReplaceAllStringFunc(token, func(v string) string { return t.in(ofText, v) })
+			return xmlAttribute().ReplaceAllStringFunc(token, func(v string) string { return t.in(ofText, v) })
 		case strings.TrimSpace(token) == "":
 			return token
 		case document.IsNumber(strings.TrimSpace(token)):

@@ -11,7 +11,6 @@ import (
 	"io"
 	"log/slog"
 	"os"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -19,6 +18,7 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/history"
+	"testbench/internal/lazy"
 	"testbench/internal/login"
 	"testbench/internal/result"
 	"testbench/internal/safefile"
@@ -350,7 +350,7 @@ func parse(flags *flag.FlagSet, args []string) ([]string, error) {
 }
 
 // invalidValue is what the flag package says of a number or a time that it cannot read.
-var invalidValue = regexp.MustCompile(
+var invalidValue = lazy.Regexp(
 	`^invalid (?:boolean )?value (".*") for (?:flag )?-([a-z-]+): (?:parse error|value out of range)$`)
 
 // kindOf says what an option takes.
@@ -388,7 +388,7 @@ func explainFlag(flags *flag.FlagSet, err error) error {
 				return usagef("`testbench help "+flags.Name()+"` explains the options", "%s", own)
 			}
 		}
-		if match := invalidValue.FindStringSubmatch(message); match != nil {
+		if match := invalidValue().FindStringSubmatch(message); match != nil {
 			message = "-" + match[2] + " takes " + kindOf(flags.Lookup(match[2])) + ", not " + match[1]
 		}
 		if option, ok := strings.CutPrefix(message, "flag needs an argument: "); ok {

@@ -6,11 +6,11 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
 	"testbench/internal/bench"
+	"testbench/internal/lazy"
 	"testbench/internal/reference"
 	"testbench/internal/suggest"
 	"testbench/internal/workbench"
@@ -142,7 +142,7 @@ func isSwitch(f *flag.Flag) bool {
 }
 
 // wordsInUsage finds the words that an option takes in the sentence that explains it.
-var wordsInUsage = regexp.MustCompile(`: ([\w.][\w. -]*(?:, [\w.][\w. -]*)*(?: or [\w.][\w. -]*)?)(?: \(.*| \+.*)?$`)
+var wordsInUsage = lazy.Regexp(`: ([\w.][\w. -]*(?:, [\w.][\w. -]*)*(?: or [\w.][\w. -]*)?)(?: \(.*| \+.*)?$`)
 
 // valuesOf are the values of an option.
 func valuesOf(s *session, f *flag.Flag, positional []string) []string {
@@ -160,7 +160,7 @@ func valuesOf(s *session, f *flag.Flag, positional []string) []string {
 	if name == "file" || name == "folder" {
 		return nil
 	}
-	m := wordsInUsage.FindStringSubmatch(usage)
+	m := wordsInUsage().FindStringSubmatch(usage)
 	if m == nil {
 		return nil
 	}

@@ -3,13 +3,13 @@ package compare
 import (
 	"fmt"
 	"math"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"testbench/internal/document"
 	"testbench/internal/history"
+	"testbench/internal/lazy"
 )
 
 // StepChange is what became of a step from one run to another.
@@ -115,14 +115,14 @@ func (c *Changes) Better() bool {
 }
 
 // digits differ between reasons that are the same but for the row.
-var digits = regexp.MustCompile(`\d+`)
+var digits = lazy.Regexp(`\d+`)
 
 // places are those of elements in a path, by their number or a key; names in quotes are none.
-var places = regexp.MustCompile(`\[[^\]"]*\]`)
+var places = lazy.Regexp(`\[[^\]"]*\]`)
 
 // add takes a change of a step in.
 func (c *Changes) add(key stepKey, one Change) {
-	group := changeKey{kind: one.Kind, what: one.What, path: one.Path, why: digits.ReplaceAllString(one.Why, "0")}
+	group := changeKey{kind: one.Kind, what: one.What, path: one.Path, why: digits().ReplaceAllString(one.Why, "0")}
 	switch one.Kind {
 	case OtherOutcome, OtherStatus, OtherChecks:
 		group.outcomes = one.Before + " " + one.After
@@ -449,7 +449,7 @@ func (c *Changes) compare(key stepKey, a, b *stepSeen, o RunOptions) {
 			continue
 		}
 		change := Change{
-			Kind: OtherField, What: string(d.Kind), Path: places.ReplaceAllString(d.Path, "[*]"),
+			Kind: OtherField, What: string(d.Kind), Path: places().ReplaceAllString(d.Path, "[*]"),
 			Before: inShort(d.A), After: inShort(d.B),
 		}
 		if isValue {

@@ -8,11 +8,11 @@ package contract
 import (
 	"fmt"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/lazy"
 	"testbench/internal/schema"
 	"testbench/internal/suggest"
 )
@@ -208,12 +208,12 @@ type Description interface {
 	Operation(name string) (*Endpoint, error)
 }
 
-var pathParameter = regexp.MustCompile(`\{([^{}/]+)\}`)
+var pathParameter = lazy.Regexp(`\{([^{}/]+)\}`)
 
 // PathNames lists the names in braces of a path.
 func PathNames(path string) []string {
 	var names []string
-	for _, m := range pathParameter.FindAllStringSubmatch(path, -1) {
+	for _, m := range pathParameter().FindAllStringSubmatch(path, -1) {
 		names = append(names, m[1])
 	}
 	return names
@@ -221,7 +221,7 @@ func PathNames(path string) []string {
 
 // FillPath puts texts, which must be escaped already, in place of the names in braces.
 func FillPath(path string, with map[string]string) string {
-	return pathParameter.ReplaceAllStringFunc(path, func(m string) string { return with[m[1:len(m)-1]] })
+	return pathParameter().ReplaceAllStringFunc(path, func(m string) string { return with[m[1:len(m)-1]] })
 }
 
 // Find returns the parameter that a field of a call means: by its name, or by

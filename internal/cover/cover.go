@@ -17,6 +17,7 @@ import (
 	"testbench/internal/contract"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
+	"testbench/internal/lazy"
 	"testbench/internal/path"
 	"testbench/internal/reply"
 	"testbench/internal/result"
@@ -330,11 +331,11 @@ func (o *Operation) touch(kind Kind, of, name, value string, use Use) {
 	}
 }
 
-var indexes = regexp.MustCompile(`\[(\d+|\*)\]`)
+var indexes = lazy.Regexp(`\[(\d+|\*)\]`)
 
 // Key is a path without which element of a list it is, and without the sign of an attribute.
 func Key(path string) string {
-	path = indexes.ReplaceAllString(path, "")
+	path = indexes().ReplaceAllString(path, "")
 	return strings.ReplaceAll(strings.TrimPrefix(strings.TrimPrefix(path, "answer"), "."), "@", "")
 }
 
@@ -551,7 +552,7 @@ func (s *Service) judged(o *Operation, a *contract.AnswerPart, use Use, re *repl
 }
 
 // anyElement takes which element of a list it is out of a sentence, so that the same fault of each is one.
-func anyElement(text string) string { return indexes.ReplaceAllString(text, "[*]") }
+func anyElement(text string) string { return indexes().ReplaceAllString(text, "[*]") }
 
 // remark adds a remark, once.
 func (s *Service) remark(r Remark) {

@@ -4,13 +4,13 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"regexp"
 	"strings"
 	"unicode/utf8"
 
 	"go.yaml.in/yaml/v4"
 
 	"testbench/internal/excerpt"
+	"testbench/internal/lazy"
 )
 
 // YAML is a format of descriptions; nothing that is sent or received is read so.
@@ -138,8 +138,8 @@ func merge(n, from *Node) {
 }
 
 var (
-	yamlNumber  = regexp.MustCompile(`^[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]+)?$`)
-	yamlInteger = regexp.MustCompile(`^0(o[0-7]+|x[0-9a-fA-F]+)$`)
+	yamlNumber  = lazy.Regexp(`^[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]+)?$`)
+	yamlInteger = lazy.Regexp(`^0(o[0-7]+|x[0-9a-fA-F]+)$`)
 )
 
 // scalarYAML gives a scalar the type of the core schema (YAML 1.2.2, 10.3.2).
@@ -168,9 +168,9 @@ func scalarYAML(y *yaml.Node) (Kind, string) {
 	switch {
 	case IsNumber(y.Value):
 		return Number, y.Value
-	case yamlNumber.MatchString(y.Value):
+	case yamlNumber().MatchString(y.Value):
 		return Number, plainNumber(y.Value)
-	case yamlInteger.MatchString(y.Value):
+	case yamlInteger().MatchString(y.Value):
 		var n uint64
 		if _, err := fmt.Sscan(y.Value, &n); err == nil {
 			return Number, fmt.Sprint(n)

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -17,6 +16,7 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/history"
+	"testbench/internal/lazy"
 	"testbench/internal/result"
 	"testbench/internal/secret"
 )
@@ -223,7 +223,7 @@ func (r *replay) Rows() []*document.Node {
 	return rows
 }
 
-var uuidForm = regexp.MustCompile(`[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}`)
+var uuidForm = lazy.Regexp(`[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}`)
 
 // UUID gives those again that were sent then, in the order of the requests; where there are no more of them, ones of
 // its own.
@@ -253,7 +253,7 @@ func (r *Recorded) learn() *Recorded {
 		for _, values := range e.Request.Header {
 			text += "\n" + strings.Join(values, "\n")
 		}
-		for _, found := range uuidForm.FindAllString(text, -1) {
+		for _, found := range uuidForm().FindAllString(text, -1) {
 			if !slices.Contains(r.uuids, found) && !bytes.Contains(came.Bytes(), []byte(found)) {
 				r.uuids = append(r.uuids, found)
 			}

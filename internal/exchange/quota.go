@@ -3,9 +3,9 @@ package exchange
 import (
 	"context"
 	"net/http"
-	"regexp"
 	"strconv"
 	"sync"
+	"testbench/internal/lazy"
 	"time"
 )
 
@@ -55,7 +55,7 @@ func (q *Quota) wait(ctx context.Context) {
 
 // rateLimit finds what is left and for how long in a RateLimit field
 // (draft-ietf-httpapi-ratelimit-headers, 4).
-var rateLimit = regexp.MustCompile(`;\s*r=0\b.*;\s*t=([0-9]+)|;\s*t=([0-9]+).*;\s*r=0\b`)
+var rateLimit = lazy.Regexp(`;\s*r=0\b.*;\s*t=([0-9]+)|;\s*t=([0-9]+).*;\s*r=0\b`)
 
 // heed takes what a service says of its own limits: Retry-After with 429 and 503 (RFC 9110, 10.2.3), and
 // fields that tell that nothing is left.
@@ -85,7 +85,7 @@ func (q *Quota) heed(a *Answer) {
 			pause = max(pause, seconds(a.Header.Get(prefix+"Reset")))
 		}
 	}
-	if m := rateLimit.FindStringSubmatch(a.Header.Get("RateLimit")); m != nil {
+	if m := rateLimit().FindStringSubmatch(a.Header.Get("RateLimit")); m != nil {
 		pause = max(pause, seconds(m[1]+m[2]))
 	}
 	q.mutex.Lock()

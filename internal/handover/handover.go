@@ -8,9 +8,9 @@ import (
 	"encoding/base64"
 	"fmt"
 	"go/format"
-	"regexp"
 	"slices"
 	"strings"
+	"testbench/internal/lazy"
 	"text/template"
 	"unicode/utf8"
 )
@@ -128,17 +128,17 @@ func (l *Language) Write(p *Program) (string, error) {
 		formatted, err := format.Source([]byte(text))
 		return string(formatted), err
 	case "python", "requests":
-		text = manyBlanks.ReplaceAllString(text, "\n\n\n")
+		text = manyBlanks().ReplaceAllString(text, "\n\n\n")
 	default:
-		text = blanks.ReplaceAllString(text, "\n\n")
+		text = blanks().ReplaceAllString(text, "\n\n")
 	}
 	return strings.TrimRight(text, "\n") + "\n", nil
 }
 
 // Blank lines that parts of a template leave where others are left out.
 var (
-	manyBlanks = regexp.MustCompile(`\n{4,}`)
-	blanks     = regexp.MustCompile(`\n{3,}`)
+	manyBlanks = lazy.Regexp(`\n{4,}`)
+	blanks     = lazy.Regexp(`\n{3,}`)
 )
 
 func (l *Language) functions(p *Program) template.FuncMap {

@@ -13,6 +13,7 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/exchange"
+	"testbench/internal/lazy"
 	"testbench/internal/login"
 	"testbench/internal/result"
 	"testbench/internal/soap"
@@ -177,11 +178,11 @@ func notAllowed(e *evidence) string {
 
 // plainToTLS matches what common servers say when plain HTTP reaches a port
 // that speaks TLS.
-var plainToTLS = regexp.MustCompile(
+var plainToTLS = lazy.Regexp(
 	`(?i)HTTP request to an HTTPS server|plain HTTP to an SSL|plain HTTP request was sent to HTTPS`)
 
 func wrongTLS(e *evidence) string {
-	if e.status(400) && plainToTLS.Match(e.answer.Body) {
+	if e.status(400) && plainToTLS().Match(e.answer.Body) {
 		return "the port speaks TLS: write https:// in the address"
 	}
 	if e.record == nil || e.record.Failure == nil || e.record.Failure.Kind != exchange.BadTLS {
@@ -246,7 +247,7 @@ func soapVersion(e *evidence) string {
 
 // namesAction matches what common servers say of an action that is not one of theirs. The word
 // alone says nothing: a fault may speak of an action of the trade, or of a transaction.
-var namesAction = regexp.MustCompile(
+var namesAction = lazy.Regexp(
 	`(?i)\bsoap[ _-]?action\b|\bwsa:?[ _-]?action\b|ContractFilter|message with action\b|given action\b`)
 
 func soapAction(e *evidence) string {
@@ -259,7 +260,7 @@ func soapAction(e *evidence) string {
 	}
 	// The code is that of WS-Addressing 1.0, SOAP Binding, section 6.4.2.6.
 	isSaid := fault != nil && (fault.Code == "ActionNotSupported" || fault.Subcode == "ActionNotSupported")
-	if !isSaid && !namesAction.MatchString(ReadMessage(e.Step).Text) {
+	if !isSaid && !namesAction().MatchString(ReadMessage(e.Step).Text) {
 		return ""
 	}
 	sent := e.record.Request.GetHeader("SOAPAction")
@@ -368,11 +369,11 @@ func unknownPath(e *evidence) string {
 }
 
 // parameterForm finds what stands for a parameter in a path that was quoted.
-var parameterForm = regexp.MustCompile(`\\\{[^}]*\\\}`)
+var parameterForm = lazy.Regexp(`\\\{[^}]*\\\}`)
 
 // pathForm matches the addresses that end in a path with parameters in braces.
 func pathForm(path string) *regexp.Regexp {
-	return regexp.MustCompile(parameterForm.ReplaceAllString(regexp.QuoteMeta(path), "[^/]+") + "$")
+	return regexp.MustCompile(parameterForm().ReplaceAllString(regexp.QuoteMeta(path), "[^/]+") + "$")
 }
 
 func wrongMethod(e *evidence) string {
@@ -420,7 +421,7 @@ func brokenBody(e *evidence) string {
 
 // namedField says what was sent in the field that the service complains of.
 // fieldPlace is where a field stood, as many services say it in front of the name.
-var fieldPlace = regexp.MustCompile(`^[./]?(body|query|params|path|headers?|cookies)[./]`)
+var fieldPlace = lazy.Regexp(`^[./]?(body|query|params|path|headers?|cookies)[./]`)
 
 func namedField(e *evidence) string {
 	if e.answer == nil {
@@ -433,7 +434,7 @@ func namedField(e *evidence) string {
 	if strings.Contains(field, "[") {
 		return "" // what was sent there is inside a list
 	}
-	field = fieldPlace.ReplaceAllString(field, "")
+	field = fieldPlace().ReplaceAllString(field, "")
 	last := field[strings.LastIndexAny(field, "./")+1:]
 	sent, ok := e.Context.Filled[last]
 	if !ok {
@@ -469,13 +470,13 @@ func htmlAnswer(e *evidence) string {
 		return ""
 	}
 	text := "the answer is an HTML page, not data"
-	if title := htmlTitle.FindSubmatch(e.answer.Body); title != nil {
+	if title := htmlTitle().FindSubmatch(e.answer.Body); title != nil {
 		text += fmt.Sprintf(" (its title is %q)", strings.TrimSpace(string(title[1])))
 	}
 	return text + "; perhaps the address leads to a page for people, a login or a proxy"
 }
 
-var htmlTitle = regexp.MustCompile(`(?is)<title[^>]*>([^<]{1,80})`)
+var htmlTitle = lazy.Regexp(`(?is)<title[^>]*>([^<]{1,80})`)
 
 func unreadable(e *evidence) string {
 	if e.Reply == nil || e.Reply.Problem == nil {

@@ -4,12 +4,12 @@ import (
 	"bytes"
 	"fmt"
 	"net/http"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"testbench/internal/document"
+	"testbench/internal/lazy"
 	"testbench/internal/login"
 	"testbench/internal/soap"
 )
@@ -57,7 +57,7 @@ var registered = []string{
 
 // isScheme says whether a challenge names a scheme: some services write a sentence there.
 func isScheme(c login.Challenge) bool {
-	return len(c.Parameters) > 0 && looksLikeScheme.MatchString(c.Scheme) ||
+	return len(c.Parameters) > 0 && looksLikeScheme().MatchString(c.Scheme) ||
 		slices.Contains(registered, strings.ToLower(c.Scheme))
 }
 
@@ -101,11 +101,11 @@ func (e *evidence) securityFault() string {
 	return ""
 }
 
-var wantsCertificate = regexp.MustCompile(
+var wantsCertificate = lazy.Regexp(
 	`(?i)no required SSL certificate|client certificate|SSL certificate (was )?(required|sent)`)
 
 func noCertificate(e *evidence) string {
-	if !e.status(400, 401, 403, 495, 496) || !wantsCertificate.Match(e.answer.Body) ||
+	if !e.status(400, 401, 403, 495, 496) || !wantsCertificate().Match(e.answer.Body) ||
 		e.record.Request.Certificate != nil {
 		return ""
 	}
@@ -140,7 +140,7 @@ func noCredentials(e *evidence) string {
 	return ""
 }
 
-var looksLikeScheme = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]{2,19}$`)
+var looksLikeScheme = lazy.Regexp(`^[A-Za-z][A-Za-z0-9-]{2,19}$`)
 
 func schemeWord(e *evidence) string {
 	if !e.status(401) || e.record.Request.GetHeader("Authorization") == "" || e.Context.Spoilt != "" {
@@ -220,7 +220,7 @@ func staleStamp(e *evidence) string {
 	stamped := len(e.record.Request.Signed) > 0 || e.record.Request.GetHeader("DPoP") != "" ||
 		bytes.Contains(e.record.Request.Body, []byte("<wsu:Created>"))
 	// What is quoted is a part of the request, as a rule.
-	said := strings.ToLower(quoted.ReplaceAllString(ReadMessage(e.Step).Text, ""))
+	said := strings.ToLower(quoted().ReplaceAllString(ReadMessage(e.Step).Text, ""))
 	speaksOfTime := e.securityFault() == "MessageExpired" || strings.Contains(said, "stamp") ||
 		strings.Contains(said, "expired") || strings.Contains(said, "nonce")
 	switch {
@@ -329,7 +329,7 @@ func insufficientScope(e *evidence) string {
 
 // quoted finds what a service says it expected to see signed: a longer text in
 // quotes, or after a colon.
-var quoted = regexp.MustCompile("(?s)[\"“`']([^\"“”`]{12,})[\"”`']")
+var quoted = lazy.Regexp("(?s)[\"“`']([^\"“”`]{12,})[\"”`']")
 
 // signedOtherwise shows what was signed beside what the service says it expected.
 func signedOtherwise(e *evidence) string {
@@ -341,7 +341,7 @@ func signedOtherwise(e *evidence) string {
 	if strings.HasPrefix(ours, "<") || len(e.challenges()) > 0 {
 		return "" // an envelope's, or the service asks for something else
 	}
-	for _, match := range quoted.FindAllStringSubmatch(e.said(), -1) {
+	for _, match := range quoted().FindAllStringSubmatch(e.said(), -1) {
 		theirs := strings.NewReplacer(`\n`, "\n", `\u0026`, "&").Replace(match[1])
 		if theirs == ours {
 			return "what was signed here is what the service says it expected: perhaps the key is another, or its " +
@@ -430,11 +430,11 @@ func wentToTLS(e *evidence) string {
 	return ""
 }
 
-var passwordField = regexp.MustCompile(`(?i)<input[^>]+type=["']?password`)
+var passwordField = lazy.Regexp(`(?i)<input[^>]+type=["']?password`)
 
 // loginPage tells a page that asks a person to log in.
 func loginPage(e *evidence) string {
-	if e.answer == nil || e.Reply.Format != document.HTML || !passwordField.Match(e.answer.Body) {
+	if e.answer == nil || e.Reply.Format != document.HTML || !passwordField().Match(e.answer.Body) {
 		return ""
 	}
 	text := "the answer is a page that asks a person to log in"

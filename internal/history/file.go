@@ -10,7 +10,7 @@ import (
 	"io/fs"
 	"iter"
 	"os"
-	"regexp"
+	"testbench/internal/lazy"
 )
 
 // WriteJSON writes a run with its rows as one JSON document, row by row.
@@ -93,8 +93,8 @@ type File struct {
 
 // How the text of a run begins, as one document and as lines; white space makes no difference.
 var (
-	documentStart = regexp.MustCompile(`^\s*\{\s*("number"\s*:\s*\d+\s*,\s*)?"run"\s*:\s*"[^"]*"\s*,\s*"bench"\s*:`)
-	linesStart    = regexp.MustCompile(`^\s*\{\s*"kind"\s*:\s*"run"\s*,`)
+	documentStart = lazy.Regexp(`^\s*\{\s*("number"\s*:\s*\d+\s*,\s*)?"run"\s*:\s*"[^"]*"\s*,\s*"bench"\s*:`)
+	linesStart    = lazy.Regexp(`^\s*\{\s*"kind"\s*:\s*"run"\s*,`)
 )
 
 // IsFile says whether a file begins as a run in a file does.
@@ -105,7 +105,7 @@ func IsFile(name string) bool {
 	}
 	defer func() { _ = file.Close() }()
 	start, err := io.ReadAll(io.LimitReader(file, 4<<10))
-	return err == nil && (documentStart.Match(start) || linesStart.Match(start))
+	return err == nil && (documentStart().Match(start) || linesStart().Match(start))
 }
 
 // errEnough ends a walk early.
@@ -184,7 +184,7 @@ func (f *File) walk(heads func(run, sheet json.RawMessage) error,
 		return err
 	}
 	d := json.NewDecoder(buffered)
-	if linesStart.Match(start) {
+	if linesStart().Match(start) {
 		return walkLines(d, heads, row)
 	}
 	sheet := 0

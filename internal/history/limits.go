@@ -2,11 +2,11 @@ package history
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"time"
 
 	"testbench/internal/document"
+	"testbench/internal/lazy"
 	"testbench/internal/path"
 	"testbench/internal/rule"
 	"testbench/internal/secret"
@@ -127,10 +127,10 @@ func (s *Sheet) span() span {
 }
 
 // item is how the items of a step are told apart in its name.
-var item = regexp.MustCompile(` \(\d+ of \d+\)`)
+var item = lazy.Regexp(` \(\d+ of \d+\)`)
 
 // StepOf is the name of a step without which item of a list it was carried out for.
-func StepOf(name string) string { return item.ReplaceAllString(name, "") }
+func StepOf(name string) string { return item().ReplaceAllString(name, "") }
 
 // Measured gives the times of the rows of a sheet that are recorded, and how long these
 // rows were run: what was done of a run before it is gone on with.

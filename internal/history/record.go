@@ -3,10 +3,10 @@ package history
 import (
 	"net/http"
 	"net/url"
-	"regexp"
 	"time"
 
 	"testbench/internal/exchange"
+	"testbench/internal/lazy"
 	"testbench/internal/secret"
 )
 
@@ -35,10 +35,10 @@ func (e *Exchange) Record() *exchange.Record {
 }
 
 // inPart is what the history has of a body that is no text, or is long.
-var inPart = regexp.MustCompile(`^\(\d+ bytes that are not UTF-8 text\)$|\n… \(\d+ of \d+ bytes shown\)$`)
+var inPart = lazy.Regexp(`^\(\d+ bytes that are not UTF-8 text\)$|\n… \(\d+ of \d+ bytes shown\)$`)
 
 // IsWhole says whether a body of an exchange is recorded as it was, but for what is masked.
-func IsWhole(body secret.Text) bool { return !inPart.MatchString(string(body)) }
+func IsWhole(body secret.Text) bool { return !inPart().MatchString(string(body)) }
 
 func headersOf(masked map[string][]secret.Text) http.Header {
 	out := http.Header{}

@@ -6,13 +6,12 @@ import (
 	"math/big"
 	"net/netip"
 	"net/url"
-	"regexp"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"testbench/internal/document"
+	"testbench/internal/lazy"
 
 	"golang.org/x/net/idna"
 )
@@ -56,7 +55,7 @@ var errFormat = errors.New("it is not of the format")
 
 // matching makes a format of a regular expression.
 func matching(expression string) func(string) error {
-	compiled := sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile("^(?:" + expression + ")$") })
+	compiled := lazy.Regexp("^(?:" + expression + ")$")
 	return func(text string) error {
 		if compiled().MatchString(text) {
 			return nil
@@ -99,9 +98,7 @@ func isDate(text string) error {
 	return err
 }
 
-var timeForm = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^(\d\d):(\d\d):(\d\d)(\.\d+)?([Zz]|([+-])(\d\d):(\d\d))$`)
-})
+var timeForm = lazy.Regexp(`^(\d\d):(\d\d):(\d\d)(\.\d+)?([Zz]|([+-])(\d\d):(\d\d))$`)
 
 // isTime is full-time of RFC 3339, 5.6; a leap second is at the end of a day of UTC (5.7).
 func isTime(text string) error {

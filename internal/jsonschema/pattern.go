@@ -5,7 +5,7 @@ import (
 	"regexp"
 	"regexp/syntax"
 	"strings"
-	"sync"
+	"testbench/internal/lazy"
 	"time"
 	"unicode/utf8"
 
@@ -45,7 +45,7 @@ func compilePattern(source string) (*pattern, error) {
 }
 
 // foreignEscape finds the anchors of other languages.
-var foreignEscape = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(?:[^\\]|\\[^AZzG])*\\[AZzG]`) })
+var foreignEscape = lazy.Regexp(`^(?:[^\\]|\\[^AZzG])*\\[AZzG]`)
 
 // What the classes and the dot of ECMA-262 hold (22.2.2.9), as Go writes it.
 const (

@@ -3,7 +3,6 @@ package probe
 import (
 	"fmt"
 	"math/rand/v2"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode"
@@ -12,6 +11,7 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/excerpt"
+	"testbench/internal/lazy"
 	"testbench/internal/schema"
 )
 
@@ -281,7 +281,7 @@ func (v *values) texts() {
 	if len(v.shape.Only) > 0 {
 		return
 	}
-	if v.good != nil && isIdentity.MatchString(good) && sortOf(v.shape) == textSort {
+	if v.good != nil && isIdentity().MatchString(good) && sortOf(v.shape) == textSort {
 		v.text(Identity, "that nobody has", v.strange(good))
 	}
 	v.text(Texts, "with quotes", `O'Brien said "x"; -- \ {}`)
@@ -308,7 +308,7 @@ func padded(text string, length int) string {
 }
 
 // isIdentity are texts that look like a name of something: letters, then digits, or a UUID.
-var isIdentity = regexp.MustCompile(
+var isIdentity = lazy.Regexp(
 	`^([A-Za-z]{0,6}[-_/]?[0-9]{2,}|[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12})$`)
 
 // strange is an id of the same form with other digits.

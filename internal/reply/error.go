@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/lazy"
 )
 
 // Error is what an answer says of something that went wrong, in one form
@@ -388,7 +389,7 @@ func under(node *document.Node, name string, depth int) string {
 	return ""
 }
 
-var indexForm = regexp.MustCompile(`/([0-9]+)(/|$)`)
+var indexForm = lazy.Regexp(`/([0-9]+)(/|$)`)
 
 // pathOf writes a target as paths are written: lines/0/price, #/lines/0/price and
 // $.lines[0].price are lines[0].price.
@@ -397,23 +398,23 @@ func pathOf(target string) string {
 	if !strings.Contains(text, "/") || strings.ContainsAny(text, " :") {
 		return text
 	}
-	for indexForm.MatchString(text) {
-		text = indexForm.ReplaceAllString(text, "[$1]$2")
+	for indexForm().MatchString(text) {
+		text = indexForm().ReplaceAllString(text, "[$1]$2")
 	}
 	return strings.ReplaceAll(text, "/", ".")
 }
 
 var (
-	htmlTags    = regexp.MustCompile(`(?s)<[^>]*>`)
-	htmlHeading = regexp.MustCompile(`(?is)<h1[^>]*>(.+?)</h1>`)
-	htmlTitle   = regexp.MustCompile(`(?is)<title[^>]*>([^<]+)`)
+	htmlTags    = lazy.Regexp(`(?s)<[^>]*>`)
+	htmlHeading = lazy.Regexp(`(?is)<h1[^>]*>(.+?)</h1>`)
+	htmlTitle   = lazy.Regexp(`(?is)<title[^>]*>([^<]+)`)
 )
 
 // htmlText is what a page for people says first.
 func htmlText(body string) string {
-	for _, form := range []*regexp.Regexp{htmlHeading, htmlTitle} {
+	for _, form := range []*regexp.Regexp{htmlHeading(), htmlTitle()} {
 		if m := form.FindStringSubmatch(body); m != nil {
-			if text := strings.Join(strings.Fields(htmlTags.ReplaceAllString(m[1], " ")), " "); text != "" {
+			if text := strings.Join(strings.Fields(htmlTags().ReplaceAllString(m[1], " ")), " "); text != "" {
 				return text
 			}
 		}

@@ -2,10 +2,10 @@ package report
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 
 	"testbench/internal/history"
+	"testbench/internal/lazy"
 	"testbench/internal/result"
 )
 
@@ -99,14 +99,14 @@ func EachFailureOf(run history.Finished) (*Failures, error) {
 
 // digits are what differs between failures that are the same but for the row.
 var (
-	digits  = regexp.MustCompile(`\d+`)
-	indexes = regexp.MustCompile(`\[\d+\]`)
+	digits  = lazy.Regexp(`\d+`)
+	indexes = lazy.Regexp(`\[\d+\]`)
 )
 
 // keyOf says which failures are the same: what reached nobody hangs on the service and the reason, all else
 // on the step, its status and which of its checks failed.
 func keyOf(sheet *history.Sheet, step *history.Step) string {
-	reason := digits.ReplaceAllString(string(step.Reason), "0")
+	reason := digits().ReplaceAllString(string(step.Reason), "0")
 	if isDown(step) {
 		return strings.Join([]string{step.Outcome, sheet.Site, step.Service, reason}, "\x00")
 	}
@@ -116,9 +116,9 @@ func keyOf(sheet *history.Sheet, step *history.Step) string {
 	}
 	for _, c := range step.Checks {
 		if c.Judged && !c.Passed {
-			parts = append(parts, c.Kind, indexes.ReplaceAllString(string(c.Subject), "[*]"))
+			parts = append(parts, c.Kind, indexes().ReplaceAllString(string(c.Subject), "[*]"))
 			if c.Kind == "contract" {
-				parts = append(parts, digits.ReplaceAllString(string(c.Got), "0"))
+				parts = append(parts, digits().ReplaceAllString(string(c.Got), "0"))
 			}
 		}
 	}

@@ -22,6 +22,7 @@ import (
 	"gonum.org/v1/plot/vg/vgsvg"
 
 	"testbench/internal/history"
+	"testbench/internal/lazy"
 )
 
 // Colours are not said in a plot: each stands for a variable of the page, which has
@@ -87,10 +88,10 @@ func newPlot(title, x, y string) *plot.Plot {
 }
 
 var (
-	anyColour = regexp.MustCompile(`#[0-9A-Fa-f]{6}`)
-	anyFont   = regexp.MustCompile(
+	anyColour = lazy.Regexp(`#[0-9A-Fa-f]{6}`)
+	anyFont   = lazy.Regexp(
 		`font-family:[^;"]*;?(font-variant:[^;"]*;?)?(font-weight:[^;"]*;?)?(font-style:[^;"]*;?)?`)
-	plotHeader = regexp.MustCompile(`(?s)^.*?<svg[^>]*>`)
+	plotHeader = lazy.Regexp(`(?s)^.*?<svg[^>]*>`)
 )
 
 // drawn gives a plot as an element for a page, with words for those who do not see it.
@@ -106,11 +107,11 @@ func drawnIn(p *plot.Plot, words string, width, height int) (string, error) {
 	if _, err := canvas.WriteTo(&buffer); err != nil {
 		return "", err
 	}
-	text := plotHeader.ReplaceAllLiteralString(buffer.String(),
+	text := plotHeader().ReplaceAllLiteralString(buffer.String(),
 		fmt.Sprintf(`<svg viewBox="0 0 %d %d" role="img" aria-label="%s">`, width, height,
 			html.EscapeString(words)))
-	text = anyFont.ReplaceAllLiteralString(text, "")
-	text = anyColour.ReplaceAllStringFunc(text, func(c string) string {
+	text = anyFont().ReplaceAllLiteralString(text, "")
+	text = anyColour().ReplaceAllStringFunc(text, func(c string) string {
 		if v := variables[c]; v != "" {
 			return v
 		}

@@ -16,13 +16,11 @@ import (
 	"strings"
 	"time"
 
-	"github.com/xuri/excelize/v2"
-
 	"testbench/internal/document"
 	"testbench/internal/history"
 	"testbench/internal/safefile"
 	"testbench/internal/secret"
-	"testbench/internal/table"
+	"testbench/internal/xlsx"
 )
 
 // resultsName begins the name of a report that is a table of the rows: results.csv.
@@ -287,37 +285,31 @@ func resultsObjects(run history.Finished, write func(object []byte) error) error
 
 // resultsXLSX writes a spreadsheet. It is packed, so what is to be masked is masked in each cell.
 func resultsXLSX(to io.Writer, run history.Finished, o Options) error {
-	book := excelize.NewFile()
-	defer func() { _ = book.Close() }()
-	if err := book.SetSheetName(book.GetSheetName(0), resultsName); err != nil {
-		return err
-	}
-	if err := fillSheet(book, resultsName, run, o); err != nil {
-		return err
-	}
-	return book.Write(to)
+	return fillSheet(xlsx.New(), to, resultsName, run, o)
 }
 
 // checkBook says whether results can be put into a sheet of a spreadsheet, before they are there.
 func checkBook(file, sheet string) error {
-	book, err := openBook(file)
-	if err != nil {
-		return err
-	}
-	defer func() { _ = book.Close() }()
-	if _, err := book.NewSheet(sheet); err != nil {
+	if err := xlsx.CheckName(sheet); err != nil {
 		return fmt.Errorf("%s#%s: that is not the name of a sheet: %w", file, sheet, err)
+	}
+	if _, err := openBook(file); err != nil {
+		return err
 	}
 	return safefile.CheckPlace(file)
 }
 
 // openBook opens a spreadsheet, or begins one where there is none.
-func openBook(file string) (*excelize.File, error) {
-	book, err := excelize.OpenFile(file, table.Limits)
+func openBook(file string) (*xlsx.Book, error) {
+	data, err := os.ReadFile(file)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return excelize.NewFile(), nil
+		return xlsx.New(), nil
 	case err != nil:
+		return nil, err
+	}
+	book, err := xlsx.Open(data)
+	if err != nil {
 		return nil, fmt.Errorf("%s cannot be read as a spreadsheet: %w", file, err)
 	}
 	return book, nil
@@ -335,58 +327,30 @@ func addToBook(file, sheet string, run history.Finished, o Options) error {
 	if err != nil {
 		return err
 	}
-	defer func() { _ = book.Close() }()
-	_, err = os.Stat(file)
-	isNew := errors.Is(err, fs.ErrNotExist)
-	if index, _ := book.GetSheetIndex(sheet); index >= 0 && len(book.GetSheetList()) > 1 {
-		if err := book.DeleteSheet(sheet); err != nil {
-			return err
-		}
-	}
-	if _, err := book.NewSheet(sheet); err != nil {
-		return err
-	}
-	if first := book.GetSheetName(0); isNew && first != sheet {
-		if err := book.DeleteSheet(first); err != nil {
-			return err
-		}
-	}
-	if err := fillSheet(book, sheet, run, o); err != nil {
-		return err
-	}
-	return safefile.Stream(file, 0o644, func(to io.Writer) error { return book.Write(to) })
+	return safefile.Stream(file, 0o644, func(to io.Writer) error { return fillSheet(book, to, sheet, run, o) })
 }
 
-// fillSheet writes the table into a sheet that is empty.
-func fillSheet(book *excelize.File, name string, run history.Finished, o Options) error {
+// fillSheet writes a spreadsheet with the table in one of its sheets.
+func fillSheet(book *xlsx.Book, to io.Writer, name string, run history.Finished, o Options) error {
 	t, err := newResultsTable(run)
 	if err != nil {
 		return err
 	}
-	w, err := book.NewStreamWriter(name)
-	if err != nil {
-		return err
-	}
-	number := 0
-	write := func(cells []string, isHead bool) error {
-		number++
-		values := make([]any, len(cells))
-		for i, cell := range cells {
-			cell = o.mask(cell)
-			values[i] = strings.Map(harmless, cell)
-			if number, is := typed(cell).(json.Number); is && !isHead {
-				if n, err := number.Float64(); err == nil {
-					values[i] = n
+	return book.Write(to, name, func(row func(cells []xlsx.Cell) error) error {
+		write := func(texts []string, isHead bool) error {
+			cells := make([]xlsx.Cell, len(texts))
+			for i, text := range texts {
+				text = o.mask(text)
+				cells[i].Text = strings.Map(harmless, text)
+				if _, is := typed(text).(json.Number); is && !isHead {
+					cells[i].Kind = xlsx.Number
 				}
 			}
+			return row(cells)
 		}
-		return w.SetRow("A"+strconv.Itoa(number), values)
-	}
-	if err := write(t.columns, true); err != nil {
-		return err
-	}
-	if err := t.rows(run, func(cells []string) error { return write(cells, false) }); err != nil {
-		return err
-	}
-	return w.Flush()
+		if err := write(t.columns, true); err != nil {
+			return err
+		}
+		return t.rows(run, func(cells []string) error { return write(cells, false) })
+	})
 }

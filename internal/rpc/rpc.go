@@ -6,11 +6,11 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/lazy"
 	"testbench/internal/suggest"
 	"testbench/internal/xmlstream"
 )
@@ -130,8 +130,8 @@ func element(name string, items ...*document.Node) *document.Node {
 func text(s string) *document.Node { return document.NewUntyped(s) }
 
 var (
-	integerForm = regexp.MustCompile(`^-?[0-9]+$`)
-	momentForm  = regexp.MustCompile(`^([0-9]{4})-?([0-9]{2})-?([0-9]{2})T([0-9]{2}:[0-9]{2}:[0-9]{2})$`)
+	integerForm = lazy.Regexp(`^-?[0-9]+$`)
+	momentForm  = lazy.Regexp(`^([0-9]{4})-?([0-9]{2})-?([0-9]{2})T([0-9]{2}:[0-9]{2}:[0-9]{2})$`)
 )
 
 // valueOf writes a value with its type. Whole numbers beyond 32 bits are i8, which
@@ -154,7 +154,7 @@ func valueOf(v *document.Node) (*document.Node, error) {
 		return typed("boolean")
 	case document.Number:
 		switch n, err := strconv.ParseInt(v.Text, 10, 64); {
-		case !integerForm.MatchString(v.Text) || err != nil:
+		case !integerForm().MatchString(v.Text) || err != nil:
 			return typed("double")
 		case n > 1<<31-1 || n < -(1<<31):
 			return typed("i8")
@@ -186,7 +186,7 @@ func valueOf(v *document.Node) (*document.Node, error) {
 			return valueOf(&document.Node{Kind: document.Boolean, Text: v.Text, Secret: v.Secret})
 		case document.IsNumber(v.Text):
 			return valueOf(&document.Node{Kind: document.Number, Text: v.Text, Secret: v.Secret})
-		case momentForm.MatchString(v.Text):
+		case momentForm().MatchString(v.Text):
 			inner.Text = strings.ReplaceAll(v.Text, "-", "")
 			return typed("dateTime.iso8601")
 		}
@@ -248,7 +248,7 @@ func read(value *document.Node, depth int) (*document.Node, error) {
 		}
 		return document.NewBoolean(own == "1"), nil
 	case "dateTime.iso8601", "dateTime":
-		if m := momentForm.FindStringSubmatch(own); m != nil {
+		if m := momentForm().FindStringSubmatch(own); m != nil {
 			own = m[1] + "-" + m[2] + "-" + m[3] + "T" + m[4]
 		}
 		return document.NewText(own), nil

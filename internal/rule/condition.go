@@ -3,7 +3,6 @@ package rule
 import (
 	"errors"
 	"fmt"
-	"regexp"
 	"strings"
 	"sync"
 
@@ -14,6 +13,7 @@ import (
 	celparser "cel.dev/cel-go/parser"
 
 	"testbench/internal/document"
+	"testbench/internal/lazy"
 	"testbench/internal/path"
 	"testbench/internal/suggest"
 	"testbench/internal/value"
@@ -154,14 +154,14 @@ func rewrite(parsed *ast.AST, source []rune) {
 	}))
 }
 
-var numberLiteral = regexp.MustCompile(`^-?[0-9]*\.?[0-9]+(?:[eE][+-]?[0-9]+)?`)
+var numberLiteral = lazy.Regexp(`^-?[0-9]*\.?[0-9]+(?:[eE][+-]?[0-9]+)?`)
 
 // numberAt returns the number as the source wrote it, in JSON's grammar.
 func numberAt(source []rune, offset int) string {
 	if offset < 0 || offset >= len(source) {
 		return ""
 	}
-	text := numberLiteral.FindString(string(source[offset:]))
+	text := numberLiteral().FindString(string(source[offset:]))
 	if strings.HasPrefix(text, ".") {
 		text = "0" + text
 	}
@@ -198,9 +198,9 @@ func (c *Condition) remember(parsed *ast.AST) {
 func (c *Condition) KeptNames() []string { return c.refs }
 
 var (
-	undeclared    = regexp.MustCompile(`undeclared reference to '([^']*)'`)
-	singleEquals  = regexp.MustCompile(`[^=!<>]=[^=]`)
-	wordOperators = regexp.MustCompile(`\b(and|or|not)\b`)
+	undeclared    = lazy.Regexp(`undeclared reference to '([^']*)'`)
+	singleEquals  = lazy.Regexp(`[^=!<>]=[^=]`)
+	wordOperators = lazy.Regexp(`\b(and|or|not)\b`)
 )
 
 // celError puts CEL's messages into our words: those about syntax list the
@@ -217,7 +217,7 @@ func celError(source string, issues *cel.Issues) error {
 		offset += len(line)
 	}
 	e := &Error{Offset: offset, Message: first.Message}
-	if m := undeclared.FindStringSubmatch(first.Message); m != nil {
+	if m := undeclared().FindStringSubmatch(first.Message); m != nil {
 		e.Message = fmt.Sprintf("%q is not known here", m[1])
 		if strings.HasSuffix(source[:e.Offset], m[1]) {
 			e.Offset -= len(m[1]) // a function is reported at its bracket
@@ -233,9 +233,9 @@ func celError(source string, issues *cel.Issues) error {
 	if strings.Contains(first.Message, "Syntax error") {
 		e.Message = "the condition cannot be read here"
 		switch {
-		case singleEquals.MatchString(source):
+		case singleEquals().MatchString(source):
 			e.Try = "equality is written =="
-		case wordOperators.MatchString(source):
+		case wordOperators().MatchString(source):
 			e.Try = "write && for and, || for or, ! for not"
 		case strings.Count(source, "(") != strings.Count(source, ")"):
 			e.Try = "the brackets do not match"

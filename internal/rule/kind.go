@@ -10,13 +10,13 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"golang.org/x/text/currency"
 	"golang.org/x/text/language"
 
 	"testbench/internal/document"
+	"testbench/internal/lazy"
 	"testbench/internal/value"
 )
 
@@ -187,12 +187,8 @@ func isMeasure(text string, expected ...measureKind) bool {
 
 // matching compiles on first use, so that starting the program costs nothing.
 func matching(expression string) func(string) bool {
-	var re *regexp.Regexp
-	compile := sync.OnceFunc(func() { re = regexp.MustCompile(`\A(?:` + expression + `)\z`) })
-	return func(s string) bool {
-		compile()
-		return re.MatchString(s)
-	}
+	compiled := lazy.Regexp(`\A(?:` + expression + `)\z`)
+	return func(s string) bool { return compiled().MatchString(s) }
 }
 
 func hostname(s string) bool {
@@ -243,7 +239,7 @@ func isIBAN(s string) bool {
 	return remainder == 1
 }
 
-var ibanForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Z]{2}[0-9]{2}[A-Z0-9]{11,30}$`) })
+var ibanForm = lazy.Regexp(`^[A-Z]{2}[0-9]{2}[A-Z0-9]{11,30}$`)
 
 // isGTIN checks length and check digit (GS1 General Specifications, 7.9).
 func isGTIN(s string) bool {

@@ -2,7 +2,6 @@ package rule
 
 import (
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -10,6 +9,7 @@ import (
 	"github.com/cockroachdb/apd/v3"
 
 	"testbench/internal/document"
+	"testbench/internal/lazy"
 	"testbench/internal/value"
 )
 
@@ -35,8 +35,8 @@ const (
 )
 
 var (
-	amountWithUnit = regexp.MustCompile(`^(-?[0-9.eE+-]+) ?(ms|s|min|h|d|B|kB|MB|KiB|MiB)$`)
-	isoDuration    = regexp.MustCompile(`^(-)?P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+(?:\.\d+)?)S)?)?$`)
+	amountWithUnit = lazy.Regexp(`^(-?[0-9.eE+-]+) ?(ms|s|min|h|d|B|kB|MB|KiB|MiB)$`)
+	isoDuration    = lazy.Regexp(`^(-)?P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+(?:\.\d+)?)S)?)?$`)
 	// unitScale gives seconds for durations and bytes for sizes.
 	unitScale = map[string]string{
 		"ms": "0.001", "s": "1", "min": "60", "h": "3600", "d": "86400",
@@ -55,7 +55,7 @@ func readMeasure(text string) (measure, error) {
 	if len(text) > longestMeasure {
 		return measure{}, notMeasure(text)
 	}
-	if m := amountWithUnit.FindStringSubmatch(text); m != nil {
+	if m := amountWithUnit().FindStringSubmatch(text); m != nil {
 		if amount, ok := document.Decimal(m[1]); ok {
 			scale, _, _ := apd.NewFromString(unitScale[m[2]])
 			product := new(apd.Decimal)
@@ -68,7 +68,7 @@ func readMeasure(text string) (measure, error) {
 			}
 		}
 	}
-	if m := isoDuration.FindStringSubmatch(text); m != nil && text != "P" && text != "-P" &&
+	if m := isoDuration().FindStringSubmatch(text); m != nil && text != "P" && text != "-P" &&
 		!strings.HasSuffix(text, "T") {
 		return readISODuration(m)
 	}

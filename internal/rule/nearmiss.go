@@ -2,10 +2,10 @@ package rule
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
+	"testbench/internal/lazy"
 	"testbench/internal/suggest"
 )
 
@@ -229,8 +229,8 @@ func (p *parser) meant(start int, find func(text string) string) string {
 	if found == "" {
 		return ""
 	}
-	masked := placeholders.FindAllStringIndex(text, -1)
-	found = placeholders.ReplaceAllStringFunc(found, func(string) string {
+	masked := placeholders().FindAllStringIndex(text, -1)
+	found = placeholders().ReplaceAllStringFunc(found, func(string) string {
 		placeholder := masked[0]
 		masked = masked[1:]
 		return p.source[start+placeholder[0] : start+placeholder[1]]
@@ -239,4 +239,4 @@ func (p *parser) meant(start int, find func(text string) string) string {
 }
 
 // placeholders finds masked placeholders.
-var placeholders = regexp.MustCompile("\x00+")
+var placeholders = lazy.Regexp("\x00+")

@@ -2,25 +2,25 @@ package secret
 
 import (
 	"net/http"
-	"regexp"
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/lazy"
 )
 
 var (
 	// credentialName are names of fields that hold a credential; mayBeName those that name other
 	// things as often.
-	credentialName = regexp.MustCompile(
+	credentialName = lazy.Regexp(
 		`(?i)(^|[^a-z])(api[-_]?key|token|secret|password|passwd|passphrase|pwd|authorization|app[-_]?id` +
 			`|session[-_]?id|jwt|assertion|code[-_]?verifier|private[-_]?key)$` +
 			`|(access|refresh|id|device|bearer|csrf|xsrf|sso|auth|client|session)[-_]?(token|secret)$`)
-	mayBeName = regexp.MustCompile(`(?i)(^|[^a-z])(key|pass|pin|signature|sig|auth|credential|sid|otp|access[-_]?key)$`)
-	camelName = regexp.MustCompile(`[a-z](Password|Passwd|Passphrase|Secret|Token|ApiKey|AppId|SessionId|Pwd)$`)
+	mayBeName = lazy.Regexp(`(?i)(^|[^a-z])(key|pass|pin|signature|sig|auth|credential|sid|otp|access[-_]?key)$`)
+	camelName = lazy.Regexp(`[a-z](Password|Passwd|Passphrase|Secret|Token|ApiKey|AppId|SessionId|Pwd)$`)
 	// jwt is the compact form of RFC 7515 and RFC 7516: parts in URL-safe Base64, the first of
 	// which is JSON.
-	jwt     = regexp.MustCompile(`^eyJ[A-Za-z0-9_-]+(\.[A-Za-z0-9_-]*){2,4}$`)
-	longKey = regexp.MustCompile(`^[A-Za-z0-9_\-+/=.~]{24,}$`)
+	jwt     = lazy.Regexp(`^eyJ[A-Za-z0-9_-]+(\.[A-Za-z0-9_-]*){2,4}$`)
+	longKey = lazy.Regexp(`^[A-Za-z0-9_\-+/=.~]{24,}$`)
 )
 
 // IsCredential says whether a field holds a credential: by its name, by the form of a JWT, or
@@ -35,21 +35,21 @@ func IsToken(name, text string) bool {
 	switch {
 	case len(text) < 6 || strings.Contains(text, Mask):
 		return false
-	case credentialName.MatchString(name), camelName.MatchString(name):
+	case credentialName().MatchString(name), camelName().MatchString(name):
 		return !strings.Contains(text, "\n")
-	case mayBeName.MatchString(name):
+	case mayBeName().MatchString(name):
 		return !strings.ContainsAny(text, " \t\n") && (len(text) >= 20 || strings.ContainsAny(text, "0123456789"))
 	}
 	return IsJWT(text)
 }
 
 // IsJWT says whether a text has the form of a JSON Web Token.
-func IsJWT(text string) bool { return jwt.MatchString(text) }
+func IsJWT(text string) bool { return jwt().MatchString(text) }
 
 // isMixed says whether a text is as keys that were drawn by lot are: long, without blanks, of
 // small and capital letters and digits that take turns.
 func isMixed(text string) bool {
-	if !longKey.MatchString(text) || strings.Contains(text, "://") {
+	if !longKey().MatchString(text) || strings.Contains(text, "://") {
 		return false
 	}
 	kind := func(b byte) int {

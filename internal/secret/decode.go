@@ -5,10 +5,10 @@ import (
 	"encoding/binary"
 	"html"
 	"mime"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"testbench/internal/lazy"
 	"unicode/utf16"
 	"unicode/utf8"
 )
@@ -199,14 +199,14 @@ func jsonEscapes(s string) *plain {
 }
 
 // reference is a character reference of XML or HTML.
-var reference = regexp.MustCompile(`&(?:#[0-9]{1,7}|#[xX][0-9a-fA-F]{1,6}|[A-Za-z][A-Za-z0-9]{1,31});`)
+var reference = lazy.Regexp(`&(?:#[0-9]{1,7}|#[xX][0-9a-fA-F]{1,6}|[A-Za-z][A-Za-z0-9]{1,31});`)
 
 func references(s string) *plain {
 	if !strings.Contains(s, "&") {
 		return nil
 	}
 	w := writer{s: s}
-	for _, at := range reference.FindAllStringIndex(s, -1) {
+	for _, at := range reference().FindAllStringIndex(s, -1) {
 		if text := html.UnescapeString(s[at[0]:at[1]]); text != s[at[0]:at[1]] {
 			w.put(at[0], at[1], text)
 		}
@@ -215,7 +215,7 @@ func references(s string) *plain {
 }
 
 // softBreak is the end of a line that is none (RFC 2045, section 6.7, rule 5).
-var softBreak = regexp.MustCompile(`=[ \t]*\r?\n`)
+var softBreak = lazy.Regexp(`=[ \t]*\r?\n`)
 
 func quotedPrintable(s string) *plain {
 	if !strings.Contains(s, "=") {
@@ -233,7 +233,7 @@ func quotedPrintable(s string) *plain {
 				continue
 			}
 		}
-		if at := softBreak.FindStringIndex(s[i:min(i+80, len(s))]); at != nil && at[0] == 0 {
+		if at := softBreak().FindStringIndex(s[i:min(i+80, len(s))]); at != nil && at[0] == 0 {
 			w.put(i, i+at[1], "")
 			i += at[1] - 1
 		}
@@ -243,7 +243,7 @@ func quotedPrintable(s string) *plain {
 
 // encodedWord is that of RFC 2047, section 2, with the blanks after it that do not count
 // where another follows.
-var encodedWord = regexp.MustCompile(`=\?[^?\s]{1,40}\?[QqBb]\?[^?\s]{0,400}\?=(?:\s+(=\?))?`)
+var encodedWord = lazy.Regexp(`=\?[^?\s]{1,40}\?[QqBb]\?[^?\s]{0,400}\?=(?:\s+(=\?))?`)
 
 func encodedWords(s string) *plain {
 	if !strings.Contains(s, "=?") {
@@ -252,7 +252,7 @@ func encodedWords(s string) *plain {
 	w := writer{s: s}
 	decoder := mime.WordDecoder{}
 	for i := 0; ; {
-		at := encodedWord.FindStringSubmatchIndex(s[i:])
+		at := encodedWord().FindStringSubmatchIndex(s[i:])
 		if at == nil {
 			return w.done()
 		}

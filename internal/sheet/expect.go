@@ -2,10 +2,10 @@ package sheet
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
+	"testbench/internal/lazy"
 	"testbench/internal/mapping"
 	"testbench/internal/path"
 	"testbench/internal/rule"
@@ -71,7 +71,7 @@ func (e *Expect) FilledIn(scope value.Scope) (*Expect, error) {
 var refusals = []string{"tls", "certificate", "connection"}
 
 // loneWord is what neither a media type (RFC 9110, 8.3.1: type "/" subtype) nor a rule is.
-var loneWord = regexp.MustCompile(`^[\w.+-]+$`)
+var loneWord = lazy.Regexp(`^[\w.+-]+$`)
 
 // HeaderRule is a rule for a header field.
 type HeaderRule struct {
@@ -95,7 +95,7 @@ var expectKeys = []mapping.Key[Expect]{
 	}),
 	mapping.NewKey("type", "a media type, or a rule", func(r *mapping.Reader, e *Expect, n *yamlfile.Node) {
 		e.Type = r.RuleAt(nil, n)
-		if n.Kind == yamlfile.Scalar && loneWord.MatchString(n.Text) {
+		if n.Kind == yamlfile.Scalar && loneWord().MatchString(n.Text) {
 			r.File.Report(n, "write both parts, like application/json, or a rule: contains "+n.Text,
 				"%q is not a media type, so no answer can have it", n.Text)
 		}

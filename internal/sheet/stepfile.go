@@ -2,12 +2,12 @@ package sheet
 
 import (
 	"path/filepath"
-	"regexp"
 	"strings"
 	"time"
 
 	"testbench/internal/bench"
 	"testbench/internal/document"
+	"testbench/internal/lazy"
 	"testbench/internal/login"
 	"testbench/internal/mapping"
 	"testbench/internal/path"
@@ -327,7 +327,7 @@ func readKeep(r *mapping.Reader, e yamlfile.Entry) *Keep {
 	}
 	k.Source = r.Text(at)
 	source, filters, _ := path.CutBar(k.Source)
-	if goesOn.MatchString(filters) { // into what a filter makes of it
+	if goesOn().MatchString(filters) { // into what a filter makes of it
 		if k.Path = r.PathText(at, k.Source, 0); k.Path == nil {
 			return nil
 		}
@@ -351,7 +351,7 @@ func readKeep(r *mapping.Reader, e yamlfile.Entry) *Keep {
 }
 
 // goesOn finds a path after a filter.
-var goesOn = regexp.MustCompile(`\|\s*[.\[]`)
+var goesOn = lazy.Regexp(`\|\s*[.\[]`)
 
 type keeping struct {
 	at     *yamlfile.Node

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -17,6 +16,7 @@ import (
 	"testbench/internal/excerpt"
 	"testbench/internal/exchange"
 	"testbench/internal/judge"
+	"testbench/internal/lazy"
 	"testbench/internal/login"
 	"testbench/internal/mapping"
 	"testbench/internal/request"
@@ -299,7 +299,7 @@ func (b *batching) plan(ctx context.Context) error {
 func partOf(p *session.Prepared, id, root string) odata.BatchPart {
 	part := odata.BatchPart{ID: id, Method: p.Request.Method, Header: p.Request.Header, Body: p.Request.Body}
 	address := p.Request.URL.String()
-	if match := partAddress.FindStringSubmatch(p.Request.URL.Path); match != nil {
+	if match := partAddress().FindStringSubmatch(p.Request.URL.Path); match != nil {
 		part.Address = match[1] + match[2]
 		return part
 	}
@@ -375,7 +375,7 @@ func unanswered(res *result.Step, answers []odata.BatchAnswer) {
 }
 
 // partAddress finds what an earlier part makes at the end of an address.
-var partAddress = regexp.MustCompile(`/(\$[0-9]+)(/.*)?$`)
+var partAddress = lazy.Regexp(`/(\$[0-9]+)(/.*)?$`)
 
 // isMade says whether a kept value is the address of what a part makes. It is known by the
 // number of the part until the batch is answered.

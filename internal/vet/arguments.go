@@ -3,11 +3,11 @@ package vet
 import (
 	"cmp"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	"testbench/internal/bench"
+	"testbench/internal/lazy"
 	"testbench/internal/mapping"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
@@ -135,7 +135,7 @@ func checkRows(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, _ *sheet.Step
 }
 
 // ordered finds the order in which a database gives rows.
-var ordered = regexp.MustCompile(`(?i)\border\s+by\b`)
+var ordered = lazy.Regexp(`(?i)\border\s+by\b`)
 
 // checkShared tells of what machines that share a run could not do alike: rows whose order nobody says, and
 // names that one machine alone would know.
@@ -144,7 +144,7 @@ func checkShared(_ *bench.Bench, a Arguments, sheets []*sheet.Sheet, _ *sheet.St
 		return nil
 	}
 	for _, s := range sheets {
-		if s.Rows != nil && s.Rows.Query.Sql != nil && !ordered.MatchString(s.Rows.Query.Sql.Source) {
+		if s.Rows != nil && s.Rows.Query.Sql != nil && !ordered().MatchString(s.Rows.Query.Sql.Source) {
 			return session.WithTry(fmt.Sprintf("%s: with -share each machine takes rows by their number, and the query "+
 				"does not say in which order the rows come", s.Source.Name), "end the query with order by, and a column "+
 				"that tells all rows apart")

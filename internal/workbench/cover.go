@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/http"
 	"os"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,6 +15,7 @@ import (
 	"testbench/internal/contract/source"
 	"testbench/internal/cover"
 	"testbench/internal/history"
+	"testbench/internal/lazy"
 	"testbench/internal/safefile"
 	"testbench/internal/sheet"
 	"testbench/internal/yamlfile"
@@ -117,12 +117,12 @@ func (o operationsOf) Operation(name string) (contract.Operation, error) {
 }
 
 // inCondition are the paths that a condition looks at.
-var inCondition = regexp.MustCompile(`\banswer((?:\.[A-Za-z_]\w*|\[\d+\])+)`)
+var inCondition = lazy.Regexp(`\banswer((?:\.[A-Za-z_]\w*|\[\d+\])+)`)
 
 // pathsOf are the paths in a condition, without the functions that are called of them.
 func pathsOf(condition string) []string {
 	var out []string
-	for _, at := range inCondition.FindAllStringSubmatchIndex(condition, -1) {
+	for _, at := range inCondition().FindAllStringSubmatchIndex(condition, -1) {
 		path := condition[at[2]:at[3]]
 		if strings.HasPrefix(condition[at[3]:], "(") {
 			path = path[:strings.LastIndex(path, ".")]

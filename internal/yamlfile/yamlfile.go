@@ -8,11 +8,11 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
 
+	"testbench/internal/lazy"
 	"testbench/internal/syntax"
 
 	"go.yaml.in/yaml/v4"
@@ -315,7 +315,7 @@ func (f *File) convert(y *yaml.Node) *Node {
 		n.Text = y.Value
 		n.Quoted = y.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0
 		n.Block = y.Style&(yaml.LiteralStyle|yaml.FoldedStyle) != 0
-		if n.Block && blockHeader.MatchString(f.line(n.Line)) && strings.TrimSpace(n.Text) == "" {
+		if n.Block && blockHeader().MatchString(f.line(n.Line)) && strings.TrimSpace(n.Text) == "" {
 			f.Report(n, f.quoted(n.Line, n.Column),
 				"YAML reads this as the start of a text of several lines, which is empty")
 		}
@@ -327,7 +327,7 @@ func (f *File) convert(y *yaml.Node) *Node {
 }
 
 // blockHeader matches a line that was meant as `over 5` but begins a folded text.
-var blockHeader = regexp.MustCompile(`[:-]\s*[>|][0-9+-]`)
+var blockHeader = lazy.Regexp(`[:-]\s*[>|][0-9+-]`)
 
 func (f *File) mapping(n *Node, y *yaml.Node) {
 	seen := map[string]*Node{}
@@ -404,7 +404,7 @@ func Quote(text string) string {
 }
 
 var (
-	keyAndValue = regexp.MustCompile(`^(\s*(?:- )*[^\s#:"'][^:"]*?:\s+)(\S.*)$`)
+	keyAndValue = lazy.Regexp(`^(\s*(?:- )*[^\s#:"'][^:"]*?:\s+)(\S.*)$`)
 	misleading  = "@`%{}[]*!>|&\"',"
 )
 
@@ -439,12 +439,12 @@ func (f *File) syntax(err error) {
 		if strings.Contains(message, "exceeded") {
 			break // too deep or too long: quotes would not help
 		}
-		if m := keyAndValue.FindStringSubmatch(f.line(candidate)); m != nil {
+		if m := keyAndValue().FindStringSubmatch(f.line(candidate)); m != nil {
 			value := strings.Trim(m[2], " \t") // other blanks are what is wrong with it
 			if strings.ContainsAny(value[:1], misleading) && !balanced(value) || strings.Contains(value, ": ") ||
 				strings.ContainsAny(value[:1], "@`%!*&") {
 				try, words := "write: "+strings.TrimSpace(m[1]+Quote(value)), "this value needs quotes ("+message+")"
-				if quoted := bareInBraces.ReplaceAllString(value, `$1"$2"`); quoted != value {
+				if quoted := bareInBraces().ReplaceAllString(value, `$1"$2"`); quoted != value {
 					try, words = "write: "+strings.TrimSpace(m[1]+quoted), "in braces and brackets a value with "+
 						"${...} needs quotes"
 				} else if operator, ok := comparison(value); ok {
@@ -468,7 +468,7 @@ func (f *File) syntax(err error) {
 
 // bareInBraces finds a value with a placeholder that stands without quotes inside braces or brackets,
 // where its own brace ends them.
-var bareInBraces = regexp.MustCompile(`([{\[,:] *)([^\s,:\[\]{}"'$]*\$\{[^}]*\}[^\s,\]}"']*)`)
+var bareInBraces = lazy.Regexp(`([{\[,:] *)([^\s,:\[\]{}"'$]*\$\{[^}]*\}[^\s,\]}"']*)`)
 
 // unclosed are the signs that open what must be closed, with what they are called and what closes them.
 var unclosed = map[byte][2]string{
@@ -493,13 +493,13 @@ func comparison(value string) (rule string, ok bool) {
 	return "", false
 }
 
-var keyWithoutSpace = regexp.MustCompile(`^(\s*(?:- )?)([a-z][a-z ]*):([^\s:/"'].*)$`)
+var keyWithoutSpace = lazy.Regexp(`^(\s*(?:- )?)([a-z][a-z ]*):([^\s:/"'].*)$`)
 
 // spaceMissing reports a key whose value follows without a space, which YAML takes for a text.
 func (f *File) spaceMissing(lines ...int) bool {
 	for _, line := range lines {
 		for _, at := range []int{line, line - 1} {
-			if m := keyWithoutSpace.FindStringSubmatch(f.line(at)); m != nil {
+			if m := keyWithoutSpace().FindStringSubmatch(f.line(at)); m != nil {
 				f.ReportAt(at, utf8.RuneCountInString(m[1]+m[2])+1, "write: "+m[2]+": "+m[3],
 					"a space is missing after %s:", m[2])
 				return true
@@ -520,7 +520,7 @@ func (f *File) indentedOtherwise(line int) bool {
 	if trimmed := strings.TrimLeft(f.line(above), " "); strings.HasPrefix(trimmed, "- ") {
 		there += 2
 	}
-	m := keyAndValue.FindStringSubmatch(f.line(line) + " x")
+	m := keyAndValue().FindStringSubmatch(f.line(line) + " x")
 	if above == 0 || m == nil || here == there || max(here-there, there-here) > 1 {
 		return false
 	}

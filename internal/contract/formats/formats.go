@@ -3,11 +3,10 @@
 package formats
 
 import (
-	"regexp"
-
 	"testbench/internal/contract"
 	"testbench/internal/contract/openapi"
 	"testbench/internal/document"
+	"testbench/internal/lazy"
 )
 
 // Fetch gets the document that base speaks of as location; an empty base is the
@@ -30,14 +29,14 @@ func LooksLike(start []byte) bool {
 		return true
 	}
 	if document.Guess(start) == document.XML {
-		return rootOfContract.Match(start)
+		return rootOfContract().Match(start)
 	}
-	return jsonOfContract.Match(start)
+	return jsonOfContract().Match(start)
 }
 
 // How contracts begin that are not OpenAPI.
 var (
-	rootOfContract = regexp.MustCompile(
+	rootOfContract = lazy.Regexp(
 		`^(?s)(?:[^<]*<(?:\?|!--|!DOCTYPE).*?>)*[^<]*<(?:[\w.-]+:)?(?:definitions|schema|application|Edmx)[\s>]`)
-	jsonOfContract = regexp.MustCompile(`^\s*\{\s*(?:"\$id"[^,]*,\s*)?"(?:\$schema|\$Version)"\s*:`)
+	jsonOfContract = lazy.Regexp(`^\s*\{\s*(?:"\$id"[^,]*,\s*)?"(?:\$schema|\$Version)"\s*:`)
 )

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"testbench/internal/document"
+	"testbench/internal/lazy"
 	"testbench/internal/suggest"
 )
 
@@ -112,13 +113,13 @@ func dateTime(text string) string {
 }
 
 var (
-	guidForm    = regexp.MustCompile(`^[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}$`)
-	dateForm    = regexp.MustCompile(`^-?[0-9]{4,}-(0[1-9]|1[0-2])-(0[1-9]|[12][0-9]|3[01])$`)
-	timeForm    = regexp.MustCompile(`^([01][0-9]|2[0-3]):[0-5][0-9](:[0-5][0-9](\.[0-9]{1,12})?)?$`)
-	instantForm = regexp.MustCompile(
+	guidForm    = lazy.Regexp(`^[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}$`)
+	dateForm    = lazy.Regexp(`^-?[0-9]{4,}-(0[1-9]|1[0-2])-(0[1-9]|[12][0-9]|3[01])$`)
+	timeForm    = lazy.Regexp(`^([01][0-9]|2[0-3]):[0-5][0-9](:[0-5][0-9](\.[0-9]{1,12})?)?$`)
+	instantForm = lazy.Regexp(
 		`^-?[0-9]{4,}-[0-9]{2}-[0-9]{2}T[0-9]{2}:[0-9]{2}(:[0-9]{2}(\.([0-9]{1,12}))?)?(Z|[+-][0-9]{2}:[0-9]{2})$`)
-	localForm    = regexp.MustCompile(`^[0-9]{4}-[0-9]{2}-[0-9]{2}(T[0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,7})?)?)?Z?$`)
-	durationForm = regexp.MustCompile(`^-?P([0-9]+D)?(T([0-9]+H)?([0-9]+M)?([0-9]+(\.[0-9]+)?S)?)?$`)
+	localForm    = lazy.Regexp(`^[0-9]{4}-[0-9]{2}-[0-9]{2}(T[0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,7})?)?)?Z?$`)
+	durationForm = lazy.Regexp(`^-?P([0-9]+D)?(T([0-9]+H)?([0-9]+M)?([0-9]+(\.[0-9]+)?S)?)?$`)
 )
 
 // wrong says what is wrong with a single value, or "".
@@ -160,7 +161,7 @@ func (m *model) wrong(p *property, v *document.Node) string {
 
 // forms are those of types that are written as texts.
 var forms = map[string]struct {
-	form *regexp.Regexp
+	form func() *regexp.Regexp
 	says string
 }{
 	"Edm.Guid": {guidForm, "a GUID"}, "Edm.Date": {dateForm, "a date (2026-11-23)"},
@@ -183,7 +184,7 @@ func wrongText(edm string, f facets, v *document.Node) string {
 	if !ok {
 		return ""
 	}
-	if v.Kind != document.Text || !known.form.MatchString(v.Text) || strings.HasSuffix(v.Text, "P") ||
+	if v.Kind != document.Text || !known.form().MatchString(v.Text) || strings.HasSuffix(v.Text, "P") ||
 		strings.HasSuffix(v.Text, "T") {
 		return "must be " + known.says + ", and is " + v.Describe()
 	}
@@ -193,7 +194,7 @@ func wrongText(edm string, f facets, v *document.Node) string {
 		}
 	}
 	if edm == "Edm.DateTimeOffset" && f.precision >= 0 {
-		if fraction := instantForm.FindStringSubmatch(v.Text)[3]; len(strings.TrimRight(fraction, "0")) > f.precision {
+		if fraction := instantForm().FindStringSubmatch(v.Text)[3]; len(strings.TrimRight(fraction, "0")) > f.precision {
 			return fmt.Sprintf("must have at most %d digits of a second, and is %s", f.precision, v.Describe())
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/lazy"
 	"testbench/internal/schema"
 	"testbench/internal/suggest"
 )
@@ -248,7 +249,7 @@ var nestedOptions = []string{
 }
 
 // tokenForm cuts a condition into its words.
-var tokenForm = regexp.MustCompile(
+var tokenForm = lazy.Regexp(
 	`^(?:'(?:[^']|'')*'` + // a text
 		`|[A-Za-z_@$][\w.$@]*(?:/[A-Za-z_$][\w.$]*)*'(?:[^']|'')*'` + // a literal with its type before it
 		`|[0-9]{4}-[0-9]{2}-[0-9]{2}(?:T[0-9:.]+(?:Z|[+-][0-9:]+)?)?` + // a day, a moment
@@ -289,7 +290,7 @@ func (q queryChecker) filter(text string) []string {
 }
 
 // bareForm matches values that stand without quotes and without a letter of their type.
-var bareForm = regexp.MustCompile(`^-?[0-9][0-9:.TZ+-]*$|^[0-9a-fA-F]{8}-[0-9a-fA-F-]{27}$`)
+var bareForm = lazy.Regexp(`^-?[0-9][0-9:.TZ+-]*$|^[0-9a-fA-F]{8}-[0-9a-fA-F-]{27}$`)
 
 // written gives the literals of a condition the form that the version wants for the
 // type of what they are compared with: datetime'2026-11-23T00:00:00' and 12.5M in 2.0,
@@ -331,7 +332,7 @@ func (q queryChecker) literalBeside(name, word string) string {
 	switch {
 	case enum != nil && strings.HasPrefix(word, "'"):
 		return enum.name + word
-	case q.m.isV2() && edm != "" && edm != "Edm.String" && bareForm.MatchString(word):
+	case q.m.isV2() && edm != "" && edm != "Edm.String" && bareForm().MatchString(word):
 		return q.m.literal(p.typeName, word)
 	}
 	return word
@@ -344,7 +345,7 @@ func tokens(text string) (words []string, wrong string) {
 		if rest == "" {
 			return words, ""
 		}
-		word := tokenForm.FindString(rest)
+		word := tokenForm().FindString(rest)
 		switch {
 		case word == "" && rest[0] == '\'':
 			return words, "opens a text that is not closed"

@@ -2,12 +2,12 @@ package odata
 
 import (
 	"maps"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/lazy"
 	"testbench/internal/schema"
 	"testbench/internal/suggest"
 )
@@ -53,7 +53,7 @@ func (q queryChecker) together(given map[string]*document.Node) map[string][]str
 }
 
 // aliasForm finds the aliases of values; a name with a dot is one of an annotation.
-var aliasForm = regexp.MustCompile(`'(?:[^']|'')*'|@[\pL_][\pL\pN_]*(\.)?`)
+var aliasForm = lazy.Regexp(`'(?:[^']|'')*'|@[\pL_][\pL\pN_]*(\.)?`)
 
 // aliased checks that each alias is used, and that each that is used is given (OData 4.01
 // Part 2, 5.1.1.14).
@@ -64,7 +64,7 @@ func aliased(given map[string]*document.Node) map[string][]string {
 		case v == schema.Unknown:
 			return nil // what it uses is not known
 		case strings.HasPrefix(name, "$"):
-			for _, found := range aliasForm.FindAllStringSubmatch(v.Text, -1) {
+			for _, found := range aliasForm().FindAllStringSubmatch(v.Text, -1) {
 				used[found[0]] = strings.HasPrefix(found[0], "@") && found[1] == ""
 			}
 		}

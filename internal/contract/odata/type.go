@@ -2,12 +2,12 @@ package odata
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/lazy"
 	"testbench/internal/schema"
 	"testbench/internal/suggest"
 )
@@ -403,7 +403,7 @@ type checker struct {
 }
 
 // nameForm is a simple identifier (OData ABNF 4.01, odataIdentifier).
-var nameForm = regexp.MustCompile(`[\pL_][\pL\pN_]*`)
+var nameForm = lazy.Regexp(`[\pL_][\pL\pN_]*`)
 
 // selectedBy are the names in the select list of an answer's context URL: what was selected,
 // with the values that $compute and $apply made (OData 4.01 Part 1, 10.7 and 10.8; Data
@@ -422,7 +422,7 @@ func selectedBy(v *document.Node) map[string]bool {
 		return nil
 	}
 	named := map[string]bool{}
-	for _, name := range nameForm.FindAllString(list, -1) {
+	for _, name := range nameForm().FindAllString(list, -1) {
 		named[name] = true
 	}
 	return named

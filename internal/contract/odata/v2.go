@@ -2,13 +2,13 @@ package odata
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"testbench/internal/document"
+	"testbench/internal/lazy"
 )
 
 // see turns an answer of 2.0 into what 4 would have sent: the wrapper d is taken
@@ -100,7 +100,7 @@ func (m *model) typeOf(p *property) *typeDef {
 
 // tickForm is the form of a time stamp in the JSON of 2.0: milliseconds since 1970,
 // and minutes of the zone.
-var tickForm = regexp.MustCompile(`^/Date\((-?[0-9]+)([+-][0-9]{1,4})?\)/$`)
+var tickForm = lazy.Regexp(`^/Date\((-?[0-9]+)([+-][0-9]{1,4})?\)/$`)
 
 // seeValue reads a single value.
 func (m *model) seeValue(p *property, v *document.Node) *document.Node {
@@ -111,7 +111,7 @@ func (m *model) seeValue(p *property, v *document.Node) *document.Node {
 	if p != nil {
 		edm, _, _ = m.primitive(p.typeName)
 	}
-	if match := tickForm.FindStringSubmatch(v.Text); match != nil {
+	if match := tickForm().FindStringSubmatch(v.Text); match != nil {
 		ticks, err := strconv.ParseInt(match[1], 10, 64)
 		if err != nil {
 			return v

@@ -7,7 +7,6 @@ import (
 	"bytes"
 	"fmt"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -15,6 +14,7 @@ import (
 	"testbench/internal/contract"
 	"testbench/internal/document"
 	"testbench/internal/jsonschema"
+	"testbench/internal/lazy"
 	"testbench/internal/suggest"
 )
 
@@ -40,12 +40,12 @@ type found struct {
 }
 
 // begins matches what an OpenAPI description says of itself, in JSON or YAML.
-var begins = regexp.MustCompile(`(?m)^[ \t{,]*["']?(openapi|swagger)["']?[ \t]*:`)
+var begins = lazy.Regexp(`(?m)^[ \t{,]*["']?(openapi|swagger)["']?[ \t]*:`)
 
 // Is says whether a text looks like an OpenAPI description.
 func Is(data []byte) bool {
 	start := bytes.TrimLeft(data, "\ufeff \t\r\n")
-	return !bytes.HasPrefix(start, []byte("<")) && begins.Match(start)
+	return !bytes.HasPrefix(start, []byte("<")) && begins().Match(start)
 }
 
 // Read reads a description. Fetch gets the files that it refers to; nil gets none.

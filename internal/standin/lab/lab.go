@@ -7,7 +7,6 @@ import (
 	"math"
 	"net/http"
 	"net/http/httptest"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,6 +15,7 @@ import (
 	"github.com/cockroachdb/apd/v3"
 
 	"testbench/internal/document"
+	"testbench/internal/lazy"
 	"testbench/internal/soap"
 	"testbench/internal/standin/demo"
 	"testbench/internal/standin/service"
@@ -183,15 +183,15 @@ func checkAction(r *http.Request, version soap.Version, operation string) *Fault
 		}
 		return nil
 	}
-	if m := actionParameter.FindStringSubmatch(r.Header.Get("Content-Type")); m != nil && m[1] != expected {
+	if m := actionParameter().FindStringSubmatch(r.Header.Get("Content-Type")); m != nil && m[1] != expected {
 		return &Fault{Sender: true, Text: fmt.Sprintf("the action %q does not go with %s", m[1], operation)}
 	}
 	return nil
 }
 
 var (
-	actionParameter = regexp.MustCompile(`action="([^"]*)"`)
-	lotID           = regexp.MustCompile(`^L-[0-9]{4}$`)
+	actionParameter = lazy.Regexp(`action="([^"]*)"`)
+	lotID           = lazy.Regexp(`^L-[0-9]{4}$`)
 )
 
 // input reads the fields of a payload in their order; each is checked against its range.
@@ -250,7 +250,7 @@ func gradeLot(payload *document.Node) (*document.Node, *Fault) {
 	lot := strings.TrimSpace(in.fields["lot"].OwnText())
 	if in.fields["lot"] == nil {
 		in.fail("lot", "is mandatory")
-	} else if !lotID.MatchString(lot) {
+	} else if !lotID().MatchString(lot) {
 		in.fail("lot", fmt.Sprintf("%q is not of the form L-0000", lot))
 	}
 	moisture := in.decimal("moisture", "10", "30", true)

@@ -3,14 +3,14 @@ package ledger
 import (
 	"fmt"
 	"math/big"
-	"regexp"
 	"strings"
+	"testbench/internal/lazy"
 )
 
 // parseFilter reads a $filter: comparisons, and, or, not, arithmetic, functions,
 // any and all. It is what a small service would have, not all that there is.
 func parseFilter(text string) (func(entity) (any, error), error) {
-	p := &filterParser{words: filterWord.FindAllString(text, -1)}
+	p := &filterParser{words: filterWord().FindAllString(text, -1)}
 	if joined := strings.Join(p.words, ""); strings.ReplaceAll(joined, " ", "") != strings.ReplaceAll(text, " ", "") {
 		return nil, fmt.Errorf("something in %q has no meaning", text)
 	}
@@ -24,7 +24,7 @@ func parseFilter(text string) (func(entity) (any, error), error) {
 	return func(one entity) (any, error) { return e(scope{"": one}) }, nil
 }
 
-var filterWord = regexp.MustCompile(
+var filterWord = lazy.Regexp(
 	`(?:datetimeoffset|datetime|guid|time|[\w.]+)?'(?:[^']|'')*'|-?[0-9][\w:.+-]*|[\w$][\w.$/]*|[(),:]`)
 
 // scope are the entity and the variables of any and all.

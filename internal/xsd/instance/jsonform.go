@@ -2,10 +2,10 @@ package instance
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/lazy"
 	"testbench/internal/xsd"
 	"testbench/internal/xsd/datatype"
 )
@@ -196,7 +196,7 @@ func (j *JSONForm) complex(t *xsd.ComplexType) *document.Node {
 
 // plainPattern are patterns that mean the same in XML Schema and in ECMA-262: without the
 // classes and the subtractions that only the former has.
-var plainPattern = regexp.MustCompile(
+var plainPattern = lazy.Regexp(
 	`^(?:[A-Za-z0-9 ,:;_@#/%=|()?*+{}.-]|\[\^?(?:[A-Za-z0-9_.@+]|[A-Za-z0-9]-[A-Za-z0-9])+\]|\\[d.*+?()\[\]{}|-])*$`)
 
 func (j *JSONForm) simple(t *xsd.SimpleType) *document.Node {
@@ -258,7 +258,7 @@ func (j *JSONForm) simple(t *xsd.SimpleType) *document.Node {
 		bound("minLength", t.Length)
 		bound("maxLength", t.Length)
 	}
-	if len(t.Patterns) == 1 && len(t.Patterns[0]) == 1 && plainPattern.MatchString(t.Patterns[0][0].Source) {
+	if len(t.Patterns) == 1 && len(t.Patterns[0]) == 1 && plainPattern().MatchString(t.Patterns[0][0].Source) {
 		out.Set("pattern", text("^(?:"+t.Patterns[0][0].Source+")$"))
 	}
 	if t.Primitive == datatype.Base64Binary {
