@@ -12,7 +12,7 @@ type model struct {
 	// several says that an element may lead to several positions at once: there are
 	// counters, or copies of a particle between which only what follows decides.
 	several  bool
-	all      []*Particle // of an all group, which is not an automaton
+	all      []*Particle // of an all group, which is no automaton: it has a position for each, and one start
 	allEmpty bool        // the all group itself may be missing
 }
 
@@ -73,6 +73,12 @@ func newModel(p *Particle) *model {
 	if g, ok := p.Term.(*Group); ok && g.Kind == All {
 		m.all = g.Particles
 		m.allEmpty = p.Min == 0
+		first := &edgeSet{}
+		for i, particle := range g.Particles {
+			m.positions = append(m.positions, position{element: particle.Term.(*Element), origin: particle})
+			first.edges = append(first.edges, edge{to: i})
+		}
+		m.start = []*edgeSet{first}
 		return m
 	}
 	whole := m.particle(p)

@@ -121,14 +121,21 @@ func (s *Schema) stepAll(m *model, st *state, name Name) (*position, *Element, b
 	if st.seen == nil {
 		st.seen = make([]bool, len(m.all))
 	}
-	for i, particle := range m.all {
-		p := position{element: particle.Term.(*Element), origin: particle}
-		if decl, ok := s.holds(&p, name); ok && !st.seen[i] {
-			st.seen[i], st.begun = true, true
-			return &p, decl, true
+	to, decl, ok := s.find(m, m.start[0], name)
+	if ok && st.seen[to] { // a name may be there twice, though it should not
+		ok = false
+		for other := to + 1; other < len(m.all) && !ok; other++ {
+			if decl, ok = s.holds(&m.positions[other], name); ok && st.seen[other] {
+				ok = false
+			}
+			to = other
 		}
 	}
-	return nil, nil, false
+	if !ok {
+		return nil, nil, false
+	}
+	st.seen[to], st.begun = true, true
+	return &m.positions[to], decl, true
 }
 
 // stepSeveral follows every way that is open: which count or copy an element
@@ -292,9 +299,9 @@ func (m *model) expected(st *state) []string {
 	}
 	switch {
 	case m.all != nil:
-		for i, particle := range m.all {
+		for i := range m.all {
 			if st.seen == nil || !st.seen[i] {
-				add(&position{element: particle.Term.(*Element)})
+				add(&m.positions[i])
 			}
 		}
 	case !m.several || !st.begun:
@@ -321,13 +328,11 @@ func (m *model) expected(st *state) []string {
 // so that what follows is checked against what should follow.
 func (s *Schema) jump(m *model, st *state, name Name) (*position, *Element, bool) {
 	if m.all != nil {
-		for _, particle := range m.all {
-			p := position{element: particle.Term.(*Element), origin: particle}
-			if decl, ok := s.holds(&p, name); ok {
-				return &p, decl, true
-			}
+		to, decl, ok := s.find(m, m.start[0], name)
+		if !ok {
+			return nil, nil, false
 		}
-		return nil, nil, false
+		return &m.positions[to], decl, true
 	}
 	from := 0
 	if st.begun && !m.several {

@@ -47,7 +47,7 @@ func run(args []string) error {
 		return err
 	}
 	for _, measure := range []func() error{
-		m.startUp, m.calls, m.soap, m.validating, m.contracts, m.judging, m.looking,
+		m.startUp, m.calls, m.soap, m.validating, m.schemas, m.contracts, m.judging, m.looking,
 		m.rows,
 	} {
 		if err := measure(); err != nil {
