@@ -1,6 +1,7 @@
 package xsd
 
 import (
+	"bytes"
 	"fmt"
 	"strconv"
 	"strings"
@@ -51,15 +52,17 @@ type SimpleType struct {
 	MinExclusive, MaxExclusive  *Bound
 	TotalDigits, FractionDigits *int
 
-	Primitive datatype.Primitive
-	lexical   func(string) bool // what a built-in type asks of its texts beyond its primitive type
-	words     string            // what a value of it is, for messages
-	fixed     map[string]bool   // facets that may not be changed
-	values    map[string]bool   // of the enumeration, by identity
-	texts     map[string]bool   // of an enumeration of texts
-	final     derivation
-	Missing   bool // stands in for a type that could not be loaded
-	at        Problem
+	Primitive  datatype.Primitive
+	lexical    func(string) bool // what a built-in type asks of its texts beyond its primitive type
+	glance     func([]byte) bool // the same for most texts, without making anything; nil where there is no such way
+	identifies bool              // it is ID, IDREF or ENTITY, or derived from one
+	words      string            // what a value of it is, for messages
+	fixed      map[string]bool   // facets that may not be changed
+	values     map[string]bool   // of the enumeration, by identity
+	texts      map[string]bool   // of an enumeration of texts
+	final      derivation
+	Missing    bool // stands in for a type that could not be loaded
+	at         Problem
 }
 
 // EnumerationValue is one of the values that an enumeration allows.
@@ -440,11 +443,13 @@ var builtins = func() map[string]*SimpleType {
 	derive("normalizedString", "string", "", func(t *SimpleType) { t.Whitespace = Replace })
 	derive("token", "normalizedString", "", func(t *SimpleType) { t.Whitespace = Collapse })
 	derive("language", "token", "a language like en or de-AT", func(t *SimpleType) { t.lexical = isLanguage })
-	derive("NMTOKEN", "token", "a name token", func(t *SimpleType) { t.lexical = isNameToken })
+	derive("NMTOKEN", "token", "a name token", func(t *SimpleType) {
+		t.lexical, t.glance = isNameToken, isPlainToken
+	})
 	derive("Name", "token", "an XML name", func(t *SimpleType) { t.lexical = xmlstream.IsName })
 	derive("NCName", "Name", "an XML name without a colon", func(t *SimpleType) { t.lexical = xmlstream.IsNCName })
 	for _, local := range []string{"ID", "IDREF", "ENTITY"} {
-		derive(local, "NCName", "an XML name without a colon", nil)
+		derive(local, "NCName", "an XML name without a colon", func(t *SimpleType) { t.identifies = true })
 	}
 	for list, item := range map[string]string{"NMTOKENS": "NMTOKEN", "IDREFS": "IDREF", "ENTITIES": "ENTITY"} {
 		one := 1
@@ -456,6 +461,7 @@ var builtins = func() map[string]*SimpleType {
 	zero := 0
 	derive("integer", "decimal", "an integer", func(t *SimpleType) {
 		t.FractionDigits, t.lexical = &zero, func(s string) bool { return !strings.Contains(s, ".") }
+		t.glance = func(text []byte) bool { return bytes.IndexByte(text, '.') < 0 }
 		t.fixed["fractionDigits"] = true
 	})
 	bounded := func(local, base, least, most string) {
@@ -516,6 +522,16 @@ func isLanguage(s string) bool {
 		}
 	}
 	return true
+}
+
+// isPlainToken says whether a text is a name token of the letters of English and digits.
+func isPlainToken(text []byte) bool {
+	for _, c := range text {
+		if l := c | 0x20; (l < 'a' || l > 'z') && (c < '0' || c > '9') && c != '-' && c != '_' && c != '.' {
+			return false
+		}
+	}
+	return len(text) > 0
 }
 
 func isNameToken(s string) bool {

@@ -5,7 +5,6 @@ import (
 
 	"testbench/internal/excerpt"
 	"testbench/internal/suggest"
-	"testbench/internal/xsd/datatype"
 )
 
 // Attributes.
@@ -20,13 +19,19 @@ func (v *Validator) simpleAttributes(element Name, attrs attributesOf) {
 }
 
 func (v *Validator) attributes(t *ComplexType, attrs attributesOf) {
-	found := 0
+	found, next := 0, 0
 	for i := range attrs.len() {
 		name, declares := attrs.name(i)
 		if declares || name.Space == InstanceNamespace && isInstanceAttribute(name.Local) {
 			continue
 		}
-		use := t.uses[name]
+		var use *AttributeUse
+		if next < len(t.Attributes) && t.Attributes[next].Name == name { // most are written in their order
+			use = t.Attributes[next]
+		} else {
+			use = t.uses[name]
+		}
+		next++
 		if use != nil {
 			if use.Required {
 				found++
@@ -115,8 +120,7 @@ func (v *Validator) anyAttribute(w *Wildcard, attrs attributesOf, i int, name Na
 
 // mayIdentify says whether values of the type could be IDs or refer to them.
 func (t *SimpleType) mayIdentify() bool {
-	return t.Variety == Atomic && t.lexical != nil && t.Primitive == datatype.String ||
-		t.Variety == List && t.Item.mayIdentify()
+	return t.identifies || t.Variety == List && t.Item.mayIdentify()
 }
 
 // identifier notes values of ID and IDREF (Part 1, 3.3.4: Validation Root Valid).

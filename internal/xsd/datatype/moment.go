@@ -37,6 +37,12 @@ func IsMoment(p Primitive, text string) bool {
 	return err == nil
 }
 
+// IsDuration says whether a text is a duration.
+func IsDuration(text string) bool {
+	_, err := parseDuration(text)
+	return err == nil
+}
+
 func parseMoment(p Primitive, text string) (moment, error) {
 	form := momentForms[p]
 	bad := func(why string) (moment, error) {
