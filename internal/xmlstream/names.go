@@ -53,21 +53,22 @@ type names struct {
 	slots    []*entry
 	count    int
 	prefixes map[string]*prefix
+	none     *prefix // that of names without one
 	spaces   map[string]string
 }
 
 func (n *names) reset(bindings []binding) {
 	n.slots, n.count = make([]*entry, 256), 0
+	if n.none == nil {
+		n.none = &prefix{}
+	}
 	kept := map[string]*prefix{
-		"":    {},
+		"":    n.none,
 		"xml": {text: "xml", space: XMLSpace, bound: true},
 	}
 	// What is in scope must stay one and the same entry.
 	for _, b := range bindings {
 		kept[b.prefix.text] = b.prefix
-	}
-	if n.prefixes != nil {
-		kept[""] = n.prefixes[""]
 	}
 	n.prefixes = kept
 	n.spaces = map[string]string{}

@@ -144,7 +144,7 @@ func (r *Reader) enter(element *entry, used int, declares, empty bool) (Kind, in
 	}
 	p := element.prefix
 	if p == nil {
-		p = r.names.prefixes[""]
+		p = r.names.none
 	} else if !p.bound {
 		return None, 0, r.failf(1, "the prefix %s of <%s> is not declared", p.text, element.raw)
 	}

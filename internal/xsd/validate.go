@@ -338,7 +338,10 @@ func (v *Validator) open(f *frame, name Name, decl *Element, attrs attributesOf,
 				suggest.After(", ", v.schema.SubstituteNames(decl)))
 		}
 	}
-	named, nilText := attrs.instance()
+	named, nilText := "", ""
+	if attrs.len() > 0 {
+		named, nilText = attrs.instance()
+	}
 	if named != "" {
 		v.instanceType(f, named)
 	}
@@ -360,8 +363,9 @@ func (v *Validator) open(f *frame, name Name, decl *Element, attrs attributesOf,
 	}
 	switch t := f.typ.(type) {
 	case *SimpleType:
-		f.simple = t
-		v.simpleAttributes(name, attrs)
+		if f.simple = t; attrs.len() > 0 {
+			v.simpleAttributes(name, attrs)
+		}
 	case *ComplexType:
 		v.attributes(t, attrs)
 		switch t.Content {
