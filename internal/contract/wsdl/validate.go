@@ -88,13 +88,18 @@ func (c *Contract) ValidateOf(op *Operation, in io.Reader, report func(xsd.Fault
 func (c *Contract) overloaded() []*Operation {
 	var all []*Operation
 	for _, b := range c.inUse() {
+		declared := map[xsd.Name]*xsd.Element{} // nil where in two ways
 		for _, o := range b.Operations {
-			for _, other := range b.Operations {
-				a, z := o.Input.Wrapper(), other.Input.Wrapper()
-				if a != nil && z != nil && a != z && a.Name == z.Name {
-					all = append(all, o)
-					break
+			if payload := o.Input.Wrapper(); payload != nil {
+				if before, met := declared[payload.Name]; met && before != payload {
+					payload = nil
 				}
+				declared[o.Input.Wrapper().Name] = payload
+			}
+		}
+		for _, o := range b.Operations {
+			if payload := o.Input.Wrapper(); payload != nil && declared[payload.Name] == nil {
+				all = append(all, o)
 			}
 		}
 	}
