@@ -136,10 +136,10 @@ func (s *Set) resolve(from *resource, reference string) (Location, error) {
 		if err != nil {
 			return Location{}, fmt.Errorf("$ref %s: %w", reference, err)
 		}
-		if r, err = s.take(address, at); err != nil {
+		if _, err = s.take(address, at); err != nil {
 			return Location{}, err
 		}
-		r = s.resources[address]
+		r = s.resources[address] // or the one that the root says it is
 	}
 	if unescaped, err := url.PathUnescape(fragment); err == nil {
 		fragment = unescaped
