@@ -126,6 +126,19 @@ func (c *ContractCache) Get(key string, fetch formats.Fetch) (contract.Contract,
 	return contract, err
 }
 
+// Known is the contract of that name; nil where it was not read, or cannot be used.
+func (c *ContractCache) Known(key string) contract.Contract {
+	c.mutex.Lock()
+	one := c.read[key]
+	c.mutex.Unlock()
+	if one == nil {
+		return nil
+	}
+	one.mutex.Lock()
+	defer one.mutex.Unlock()
+	return one.contract
+}
+
 func digestOf(data []byte) string {
 	sum := sha256.Sum256(data)
 	return hex.EncodeToString(sum[:])

@@ -40,12 +40,15 @@ func (s *Session) Contract(ctx context.Context, service *bench.Service) (contrac
 	if err != nil {
 		return nil, err
 	}
-	if !source.IsAddress(place) {
-		if _, err := safefile.Inside(s.Bench.Dir, place); err != nil {
-			return nil, fmt.Errorf("the contract of %s: %w", service.Name, err)
+	c := s.Contracts.Known(place)
+	if c == nil {
+		if !source.IsAddress(place) {
+			if _, err := safefile.Inside(s.Bench.Dir, place); err != nil {
+				return nil, fmt.Errorf("the contract of %s: %w", service.Name, err)
+			}
 		}
+		c, err = s.Contracts.Get(place, s.SourceWith(ctx, place, contractLogins(s, service, place)).Fetch)
 	}
-	c, err := s.Contracts.Get(place, s.SourceWith(ctx, place, contractLogins(s, service, place)).Fetch)
 	if err == nil && !c.HasOperations() {
 		err = errors.New("it is a schema alone, and has no operations")
 	}

@@ -109,7 +109,7 @@ services:
 		}
 	}
 	for _, name := range []string{"lab.wsdl", "lab.xsd"} {
-		data, err := os.ReadFile(filepath.Join("internal", "standin", name))
+		data, err := os.ReadFile(filepath.Join("internal", "standin", "demo", name))
 		if err != nil {
 			return err
 		}

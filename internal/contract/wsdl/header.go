@@ -20,7 +20,7 @@ func (b *Bound) fillBlocks(r *contract.Request, fields *document.Node, o contrac
 	problems []contract.Problem,
 ) {
 	left = fields
-	if b.Operation.Input == nil {
+	if b.Operation.Input == nil || len(b.Operation.Input.Headers) == 0 {
 		return left, nil
 	}
 	inPayload := b.payloadNames()
