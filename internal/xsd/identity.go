@@ -120,7 +120,7 @@ type keyScope struct {
 	constraint *Constraint
 	depth      int
 	targets    []*keyTarget
-	table      map[string]string // key to its words
+	table      map[string]bool // of keys
 	refs       []keyRef
 }
 
@@ -156,7 +156,7 @@ func (t *keyTarget) words() string {
 func (v *Validator) beginKeys(decl *Element, attrs attributesOf) {
 	f := &v.frames[len(v.frames)-1]
 	for _, c := range decl.Constraints {
-		k := &keyScope{constraint: c, depth: len(v.names), table: map[string]string{}}
+		k := &keyScope{constraint: c, depth: len(v.names), table: map[string]bool{}}
 		f.keys = append(f.keys, k)
 		v.scopes = append(v.scopes, k)
 		v.selectIn(k, attrs)
@@ -288,15 +288,20 @@ func (v *Validator) endTarget(k *keyScope, target *keyTarget) {
 	}
 	key := strings.Join(keys, "\x01")
 	if k.constraint.Kind == "keyref" {
+		for _, other := range v.scopes { // most refer to what was before
+			if other.constraint == k.constraint.refer && other.depth == k.depth && other.table[key] {
+				return
+			}
+		}
 		k.refs = append(k.refs, keyRef{key: key, words: target.words() + "\x00" + v.path(), at: target.at})
 		return
 	}
-	if _, twice := k.table[key]; twice {
+	if k.table[key] {
 		v.faultAt(target.at, v.path(), "%s is there before, and must be one of a kind (%s %s)", target.words(),
 			k.constraint.Kind, k.constraint.Name)
 		return
 	}
-	k.table[key] = ""
+	k.table[key] = true
 }
 
 // endScopes resolves the references of an element and hands its keys on outward.
@@ -304,13 +309,13 @@ func (v *Validator) endScopes(f *frame) {
 	for _, k := range f.keys {
 		if k.constraint.Kind != "keyref" {
 			if f.tables == nil {
-				f.tables = map[*Constraint]map[string]string{}
+				f.tables = map[*Constraint]map[string]bool{}
 			}
 			if f.tables[k.constraint] == nil {
 				f.tables[k.constraint] = k.table
 			} else {
 				for key := range k.table {
-					f.tables[k.constraint][key] = ""
+					f.tables[k.constraint][key] = true
 				}
 			}
 		}
@@ -320,7 +325,7 @@ func (v *Validator) endScopes(f *frame) {
 			continue
 		}
 		for _, ref := range k.refs {
-			if _, there := f.tables[k.constraint.refer][ref.key]; !there {
+			if !f.tables[k.constraint.refer][ref.key] {
 				words, path, _ := strings.Cut(ref.words, "\x00")
 				v.faultAt(ref.at, path, "%s is not a value of the key %s (keyref %s)", words, k.constraint.refer.Name,
 					k.constraint.Name)
@@ -337,14 +342,14 @@ func (v *Validator) endScopes(f *frame) {
 			continue
 		}
 		if parent.tables == nil {
-			parent.tables = map[*Constraint]map[string]string{}
+			parent.tables = map[*Constraint]map[string]bool{}
 		}
 		if parent.tables[c] == nil {
 			parent.tables[c] = table
 			continue
 		}
 		for key := range table {
-			parent.tables[c][key] = ""
+			parent.tables[c][key] = true
 		}
 	}
 }

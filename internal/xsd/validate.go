@@ -62,7 +62,7 @@ type frame struct {
 	repeat  int  // how many of that name in a row
 	many    bool // the last may occur several times
 	keys    []*keyScope
-	tables  map[*Constraint]map[string]string // keys that elements inside declared
+	tables  map[*Constraint]map[string]bool // keys that elements inside declared
 }
 
 type frameMode uint8
