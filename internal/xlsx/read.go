@@ -17,10 +17,12 @@ import (
 	"testbench/internal/xmlstream"
 )
 
-// mostUnpacked bounds what a part may be unpacked to, and mostTexts the texts that cells share.
+// mostUnpacked bounds what the part of a sheet may be unpacked to, mostPart another one, in bytes; mostTexts is how
+// many texts cells may share.
 const (
 	mostUnpacked = 1 << 30
-	mostTexts    = 1 << 28
+	mostPart     = 1 << 28
+	mostTexts    = 1 << 22
 )
 
 // mostRows and mostColumns are those that a sheet can have.
@@ -196,7 +198,7 @@ func (b *Book) part(name string, most int64) (io.ReadCloser, error) {
 }
 
 func (b *Book) decode(name string, into any) error {
-	in, err := b.part(name, mostTexts)
+	in, err := b.part(name, mostPart)
 	if err != nil {
 		return err
 	}
@@ -210,7 +212,7 @@ func (b *Book) decode(name string, into any) error {
 // readTexts reads the texts that cells share: each is in one piece, or in runs (18.4.8); how it is spoken is left
 // out.
 func (b *Book) readTexts(name string) error {
-	in, err := b.part(name, mostTexts)
+	in, err := b.part(name, mostPart)
 	if err != nil {
 		return err
 	}
@@ -226,7 +228,9 @@ func (b *Book) readTexts(name string) error {
 			return fmt.Errorf("%s: %w", name, err)
 		}
 		if text.take(r, kind); kind == xmlstream.End && r.Name().Local == "si" {
-			b.texts = append(b.texts, text.String())
+			if b.texts = append(b.texts, text.String()); len(b.texts) > mostTexts {
+				return fmt.Errorf("%s has more than %d texts", name, mostTexts)
+			}
 			text = texts{}
 		}
 	}

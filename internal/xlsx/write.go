@@ -198,7 +198,7 @@ func (b *Book) without(part, element, attribute, value string) ([]byte, error) {
 func (b *Book) edited(
 	part, element string, edit func(content []byte, r *xmlstream.Reader, kind xmlstream.Kind) []byte,
 ) ([]byte, error) {
-	in, err := b.part(part, mostTexts)
+	in, err := b.part(part, mostPart)
 	if err != nil {
 		return nil, err
 	}
