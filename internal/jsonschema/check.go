@@ -21,11 +21,11 @@ func (s *Schema) Check(v *document.Node) []schema.Fault {
 
 // judge asks first whether the value is valid, which most are, and tells only then what is wrong.
 func (s *Schema) judge(v *document.Node) []schema.Fault {
-	j := &judged{validator: &validator{set: s.set}, value: v.Value()}
+	j := &judged{validator: &validator{set: s.set, root: v}, value: v.Value()}
 	valid := j.holds(s.compiled)
 	if j.stuck == nil && !valid {
 		var told []fault
-		j.validator, j.told = &validator{set: s.set}, &told
+		j.validator, j.told = &validator{set: s.set, root: v}, &told
 		j.holds(s.compiled)
 		if faults := make([]schema.Fault, len(told)); len(told) > 0 {
 			for i := range told {

@@ -1,6 +1,7 @@
 package jsonschema_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -386,4 +387,42 @@ func TestBadSchemas(t *testing.T) {
 		}
 		assert.Contains(t, err.Error(), want, source)
 	}
+}
+
+// Whatever a schema says and a value is, both are read, or refused, in bounded time.
+func FuzzSchema(f *testing.F) {
+	for _, schema := range []string{
+		`{"$schema": "http://json-schema.org/draft-04/schema#", "minimum": 1, "exclusiveMinimum": true, "id": "a#b"}`,
+		`{"$ref": "#/$defs/a", "$defs": {"a": {"$anchor": "b", "anyOf": [{"$ref": "#b"}, {"pattern": "^(a|b)*$"}]}}}`,
+		`{"$dynamicAnchor": "n", "properties": {"a": {"$dynamicRef": "#n"}}, "unevaluatedProperties": false}`,
+		`{"prefixItems": [true], "items": false, "contains": {"const": 1e400}, "minContains": 2, "uniqueItems": true}`,
+		`{"if": {"format": "date-time"}, "then": {"maxLength": 3}, "else": {"multipleOf": 0.01}, "enum": [[], {}]}`,
+		`{"$schema": "https://json-schema.org/draft/2019-09/schema", "$recursiveAnchor": true, "items": [{"$recursiveRef": "#"}]}`,
+	} {
+		f.Add([]byte(schema), []byte(`{"a": [1, {"b": null}], "c": "ä"}`))
+		f.Add([]byte(schema), []byte(`[1, "2026-11-23T08:00:00Z", 0.5]`))
+	}
+	f.Fuzz(func(t *testing.T, schemaText, valueText []byte) {
+		root, err := document.ReadJSON(schemaText)
+		if err != nil {
+			return
+		}
+		value, err := document.ReadJSON(valueText)
+		if err != nil {
+			return
+		}
+		for _, dialect := range []jsonschema.Dialect{jsonschema.Alone, jsonschema.OpenAPI30, jsonschema.OpenAPI31} {
+			docs := &jsonschema.Documents{Fetch: func(_, location string) (string, []byte, error) {
+				return "", nil, fmt.Errorf("%s is not there", location)
+			}}
+			s, err := jsonschema.NewSet(docs, dialect, jsonschema.Request).Open(docs.Add("schema.json", root))
+			if err != nil {
+				continue
+			}
+			s.Check(value)
+			s.Fill(value)
+			s.Outline(4)
+			s.Sample(schema.SampleOptions{Optional: true})
+		}
+	})
 }

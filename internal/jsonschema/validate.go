@@ -13,18 +13,50 @@ import (
 	"testbench/internal/suggest"
 )
 
-// mostSteps bounds the schemas that are held against values for one message. mostWithin bounds those that hold for
-// the same value, one by way of the other: a schema that leads to itself there has no meaning (2020-12, 9.4.1).
+// freeSteps and stepsOfValue bound the schemas that are held against the values of one message: so many, and so many
+// more for each value. mostWithin bounds those that hold for the same value, one by way of the other: a schema that
+// leads to itself there has no meaning (2020-12, 9.4.1).
 const (
-	mostSteps  = 100_000_000
-	mostWithin = 500
+	freeSteps    = 1_000_000
+	stepsOfValue = 1_000
+	mostWithin   = 500
 )
 
 // validator holds one value against a schema.
 type validator struct {
 	set   *Set
+	root  *document.Node
 	steps int
+	most  int   // steps; 0 until they are more than freeSteps
 	stuck error // why a schema could not be judged by
+}
+
+// step counts a schema that is held against a value, and says whether that may go on.
+func (v *validator) step(s *keywords, depth int) bool {
+	v.steps++
+	if v.steps > freeSteps && v.most == 0 {
+		v.most = freeSteps + stepsOfValue*count(v.root)
+	}
+	switch {
+	case v.stuck != nil:
+	case depth > mostWithin:
+		v.stuck = fmt.Errorf("the schema at %s leads to itself", s.at)
+	case v.most > 0 && v.steps > v.most:
+		v.stuck = fmt.Errorf("it takes more than %d steps", v.most)
+	}
+	return v.stuck == nil
+}
+
+// count is how many values a value holds, itself among them.
+func count(n *document.Node) int {
+	total := 1
+	for _, m := range n.Members() {
+		total += count(m.Value)
+	}
+	for _, item := range n.Items() {
+		total += count(item)
+	}
+	return total
 }
 
 // place is where a value is in the one that is judged; nil for that one itself.
@@ -92,13 +124,7 @@ func (j *judged) tellOf(of *document.Node, at *place, types []string, format str
 
 // holds says whether the value is as a schema says.
 func (j *judged) holds(s *keywords) bool {
-	if j.steps++; j.steps > mostSteps && j.stuck == nil {
-		j.stuck = fmt.Errorf("it takes more than %d steps", mostSteps)
-	}
-	if j.depth > mostWithin && j.stuck == nil {
-		j.stuck = fmt.Errorf("the schema at %s leads to itself", s.at)
-	}
-	if j.stuck != nil {
+	if !j.step(s, j.depth) {
 		return false
 	}
 	if s.always != nil {
