@@ -136,6 +136,9 @@ func (c *ContractCache) Known(key string) contract.Contract {
 	}
 	one.mutex.Lock()
 	defer one.mutex.Unlock()
+	if one.err != nil {
+		return nil
+	}
 	return one.contract
 }
 

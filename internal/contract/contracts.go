@@ -56,7 +56,7 @@ func (withoutPorts) At(_ string, as Binding) Binding { return as }
 func (withoutPorts) Unusable() []string              { return nil }
 func (withoutPorts) CheckBinding(as Binding) error {
 	if as != (Binding{}) {
-		return errors.New("ports and versions of SOAP belong to a WSDL, and it is none")
+		return errors.New("only a WSDL has ports and versions of SOAP, and this contract is not one")
 	}
 	return nil
 }

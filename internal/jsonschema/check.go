@@ -1,6 +1,7 @@
 package jsonschema
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
@@ -23,21 +24,24 @@ func (s *Schema) Check(v *document.Node) []schema.Fault {
 func (s *Schema) judge(v *document.Node) []schema.Fault {
 	j := &judged{validator: &validator{set: s.set, root: v}, value: v.Value()}
 	valid := j.holds(s.compiled)
-	if j.stuck == nil && !valid {
+	if valid && j.stuck == nil && j.broken == nil {
+		return nil
+	}
+	if j.stuck == nil {
 		var told []fault
 		j.validator, j.told = &validator{set: s.set, root: v}, &told
 		j.holds(s.compiled)
-		if faults := make([]schema.Fault, len(told)); len(told) > 0 {
+		if len(told) > 0 {
+			faults := make([]schema.Fault, len(told))
 			for i := range told {
 				faults[i] = told[i].Fault
 			}
 			return inOrder(v, faults)
 		}
 	}
-	if j.stuck != nil {
-		return []schema.Fault{{Message: "cannot be judged: " + j.stuck.Error()}}
-	}
-	return nil
+	return []schema.Fault{{
+		Line: int(v.Line), Column: int(v.Column), Message: "cannot be judged: " + cmp.Or(j.stuck, j.broken).Error(),
+	}}
 }
 
 // inOrder sorts faults by where they are.

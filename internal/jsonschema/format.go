@@ -82,7 +82,8 @@ var (
 // textFormats judge texts.
 var textFormats = map[string]func(string) error{
 	"date": isDate, "time": isTime, "date-time": isDateTime, "duration": isDuration, "period": isPeriod,
-	"email": isEmail, "idn-email": isEmailOfAll, "hostname": isHostname, "idn-hostname": isHostnameOfAll, "ipv4": isIPv4, "ipv6": isIPv6,
+	"email": isEmail, "idn-email": isEmailOfAll, "hostname": isHostname, "idn-hostname": isHostnameOfAll,
+	"ipv4": isIPv4, "ipv6": isIPv6,
 	"uri": isURI, "iri": isURI, "uri-reference": isReference, "iri-reference": isReference,
 	"uri-template":          matching(`([^{}"<>\\^` + "`" + `|\s]|\{[^{}]+\})*`), // RFC 6570, 2
 	"uuid":                  matching(`[0-9A-Fa-f]{8}-([0-9A-Fa-f]{4}-){3}[0-9A-Fa-f]{12}`),
@@ -90,7 +91,8 @@ var textFormats = map[string]func(string) error{
 	"relative-json-pointer": matching(`(0|[1-9]\d*)(#|` + pointerForm + `)`), // draft-bhutton-relative-json-pointer-00, 3
 	"regex":                 func(text string) error { _, err := compilePattern(text); return err },
 	"semver": matching(`(0|[1-9]\d*)\.(0|[1-9]\d*)\.(0|[1-9]\d*)` +
-		`(-(0|[1-9]\d*|\d*[A-Za-z-][0-9A-Za-z-]*)(\.(0|[1-9]\d*|\d*[A-Za-z-][0-9A-Za-z-]*))*)?(\+[0-9A-Za-z-]+(\.[0-9A-Za-z-]+)*)?`),
+		`(-(0|[1-9]\d*|\d*[A-Za-z-][0-9A-Za-z-]*)(\.(0|[1-9]\d*|\d*[A-Za-z-][0-9A-Za-z-]*))*)?` +
+		`(\+[0-9A-Za-z-]+(\.[0-9A-Za-z-]+)*)?`),
 }
 
 func isDate(text string) error {

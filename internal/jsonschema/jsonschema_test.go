@@ -342,6 +342,28 @@ func TestFill(t *testing.T) {
 	}
 }
 
+// What cannot be judged is a fault, also where the schema negates it.
+func TestCannotBeJudged(t *testing.T) {
+	t.Parallel()
+	value, err := document.ReadPlacedJSON([]byte(` "` + strings.Repeat("a", 40) + `!"`))
+	require.NoError(t, err)
+	for source, want := range map[string]string{
+		"{not: {$ref: '#/definitions/a'}, definitions: {a: {type: strin}}}":                      "type must be one of null",
+		"{oneOf: [{$ref: '#/definitions/a'}, {type: string}], definitions: {a: {pattern: '('}}}": "is not a regular expression",
+		"{not: {$ref: '#/definitions/a'}, definitions: {a: {$ref: '#/definitions/a'}}}":          "leads to itself",
+		`{not: {pattern: '^(?=a)(a+)+$'}}`:                                                       "takes too long",
+	} {
+		faults := open(t, jsonschema.OpenAPI30, jsonschema.Both, source).Check(value)
+		if assert.Len(t, faults, 1, source) {
+			assert.Contains(t, faults[0].Message, "cannot be judged: ", source)
+			assert.Contains(t, faults[0].Message, want, source)
+			assert.Equal(t, 2, faults[0].Column, source)
+		}
+	}
+	one := "{anyOf: [{$ref: '#/definitions/a'}, {type: string}], definitions: {a: {type: strin}}}"
+	assert.Empty(t, open(t, jsonschema.OpenAPI30, jsonschema.Both, one).Check(value), "one that fits is enough")
+}
+
 // What a schema takes, in words.
 func TestWords(t *testing.T) {
 	t.Parallel()

@@ -131,7 +131,8 @@ func (c *chance) schema() any {
 	out := map[string]any{}
 	for range 1 + c.IntN(4) {
 		name := all[c.IntN(len(all))]
-		if name == "$ref" && (c.draft == "4" || c.draft == "7") { // what is beside it says nothing, which the other judge does not know
+		if name == "$ref" && (c.draft == "4" || c.draft == "7") {
+			// What is beside it says nothing, which the other judge does not know.
 			return map[string]any{name: keywords[name]()}
 		}
 		out[name] = keywords[name]()

@@ -28,7 +28,10 @@ type validator struct {
 	root  *document.Node
 	steps int
 	most  int   // steps; 0 until they are more than freeSteps
-	stuck error // why a schema could not be judged by
+	stuck error // why judging ended
+	// broken is why a schema could not be used that the value was to be held against. What comes of it is unknown, also
+	// where it is negated.
+	broken error
 }
 
 // step counts a schema that is held against a value, and says whether that may go on.
@@ -172,6 +175,7 @@ func (j *judged) byReference(s *keywords) bool {
 			target, err = j.dynamic(s, target)
 		}
 		if err != nil {
+			j.broken = err
 			return j.tell("cannot be judged: %s", err)
 		}
 		valid = j.holds(target) && valid
@@ -322,7 +326,7 @@ func (j *judged) try(s *keywords, telling bool) (bool, []fault) {
 
 // alternatives judges by schemas of which one holds, or no more than one.
 func (j *judged) alternatives(s *keywords, group []*keywords, justOne bool) bool {
-	fitting := 0
+	fitting, broken := 0, j.broken
 	wrong := make([][]fault, len(group))
 	for i, one := range group {
 		fits, told := j.try(one, j.told != nil)
@@ -332,7 +336,11 @@ func (j *judged) alternatives(s *keywords, group []*keywords, justOne bool) bool
 		if fitting++; fitting > 1 && justOne {
 			return j.tell("fits more than one of the alternatives, and must fit just one")
 		}
-		if !justOne && j.seen == nil {
+		if justOne {
+			continue
+		}
+		j.broken = broken // one that fits is enough, whatever the others are
+		if j.seen == nil {
 			return true
 		}
 	}

@@ -21,7 +21,8 @@ func TestOpenpyxl(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "crates.xlsx")
 	python := func(script string) string {
 		t.Helper()
-		out, err := exec.Command("/usr/bin/python3", "-c", "import openpyxl, datetime, sys\nfile = sys.argv[1]\n"+script, file).CombinedOutput()
+		script = "import openpyxl, datetime, sys\nfile = sys.argv[1]\n" + script
+		out, err := exec.Command("/usr/bin/python3", "-c", script, file).CombinedOutput()
 		require.NoError(t, err, "%s", out)
 		return string(out)
 	}

@@ -315,8 +315,10 @@ func (b *Book) rows(name string, yield func(Row, error) bool) error {
 		switch {
 		case errors.Is(err, errEnough):
 			return nil
-		case err != nil:
+		case err != nil && s.cell.Column > 0:
 			return fmt.Errorf("row %d, column %s: %w", s.row.Number, columnName(s.cell.Column), err)
+		case err != nil:
+			return err
 		}
 	}
 }
@@ -328,13 +330,13 @@ type sheetReader struct {
 	yield func(Row, error) bool
 	row   Row
 
-	cell               Cell
-	kind               string // what the file says of the cell (18.18.11)
-	style              int
-	value              strings.Builder
-	inline             texts
-	hasValue, isOpen   bool // of v
-	isInline, hasForms bool // is, f
+	cell                 Cell
+	kind                 string // what the file says of the cell (18.18.11)
+	style                int
+	value                strings.Builder
+	inline               texts
+	hasValue, isOpen     bool // of v
+	isInline, hasFormula bool // is, f
 }
 
 // take goes on by one token.
@@ -365,7 +367,7 @@ func (s *sheetReader) take(kind xmlstream.Kind) error {
 	case "v":
 		s.isOpen, s.hasValue = isStart, true
 	case "f":
-		s.hasForms = true
+		s.hasFormula = true
 	case "is":
 		s.isInline = isStart
 	}
@@ -374,6 +376,7 @@ func (s *sheetReader) take(kind xmlstream.Kind) error {
 
 // begin is the start of a row; without a number it is the next one.
 func (s *sheetReader) begin() error {
+	s.cell = Cell{}
 	number := s.row.Number + 1
 	for _, a := range s.Attrs() {
 		if a.Name.Local == "r" {
@@ -387,14 +390,14 @@ func (s *sheetReader) begin() error {
 	if number > mostRows {
 		return fmt.Errorf("it says that it has more than %d rows", mostRows)
 	}
-	s.row, s.cell = Row{Number: number}, Cell{}
+	s.row = Row{Number: number}
 	return nil
 }
 
 // beginCell is the start of a cell; without a name it is the next one.
 func (s *sheetReader) beginCell() error {
 	s.cell = Cell{Column: s.cell.Column + 1}
-	s.kind, s.style, s.hasValue, s.hasForms = "", 0, false, false
+	s.kind, s.style, s.hasValue, s.hasFormula = "", 0, false, false
 	s.value.Reset()
 	s.inline = texts{}
 	for _, a := range s.Attrs() {
@@ -437,7 +440,7 @@ func (s *sheetReader) endCell() error {
 			return err
 		}
 	}
-	if s.hasForms && (!s.hasValue || text == "" && s.kind != "str") {
+	if s.hasFormula && (!s.hasValue || text == "" && s.kind != "str") {
 		return errors.New("it is a formula without its value; open the file in a spreadsheet program and save it there")
 	}
 	if s.cell.Text = text; text != "" {

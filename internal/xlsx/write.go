@@ -19,19 +19,22 @@ import (
 
 const (
 	contentTypes = "[Content_Types].xml"
+	bookType     = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet.main+xml"
 	sheetType    = "application/vnd.openxmlformats-officedocument.spreadsheetml.worksheet+xml"
+	packageSpace = "http://schemas.openxmlformats.org/package/2006/"
+	officeSpace  = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
+	bookSpace    = "http://schemas.openxmlformats.org/spreadsheetml/2006/main"
 )
 
 // empty are the parts of a spreadsheet without sheets.
 var empty = []struct{ name, content string }{
-	{contentTypes, `<Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types">` +
+	{contentTypes, `<Types xmlns="` + packageSpace + `content-types">` +
 		`<Default Extension="rels" ContentType="application/vnd.openxmlformats-package.relationships+xml"/>` +
-		`<Override PartName="/xl/workbook.xml" ContentType="application/vnd.openxmlformats-officedocument.spreadsheetml.sheet.main+xml"/>` +
-		`</Types>`},
-	{"_rels/.rels", `<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships">` +
-		`<Relationship Id="rId1" Type="http://schemas.openxmlformats.org/officeDocument/2006/relationships/officeDocument" Target="xl/workbook.xml"/></Relationships>`},
-	{"xl/workbook.xml", `<workbook xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"><sheets></sheets></workbook>`},
-	{"xl/_rels/workbook.xml.rels", `<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships"></Relationships>`},
+		`<Override PartName="/xl/workbook.xml" ContentType="` + bookType + `"/></Types>`},
+	{"_rels/.rels", `<Relationships xmlns="` + packageSpace + `relationships">` +
+		`<Relationship Id="rId1" Type="` + officeSpace + `/officeDocument" Target="xl/workbook.xml"/></Relationships>`},
+	{"xl/workbook.xml", `<workbook xmlns="` + bookSpace + `"><sheets></sheets></workbook>`},
+	{"xl/_rels/workbook.xml.rels", `<Relationships xmlns="` + packageSpace + `relationships"></Relationships>`},
 }
 
 // New is a spreadsheet without sheets: one is to be written into it.
@@ -134,7 +137,8 @@ func (b *Book) place(name string) (part string, changed map[string][]byte, err e
 		},
 		{
 			b.workbook, "sheets",
-			`sheet xmlns:r="` + b.relationSpace + `" name="` + xmlstream.Escape(name, true) + `" sheetId="` + id + `" r:id="` + relation + `"`,
+			`sheet xmlns:r="` + b.relationSpace + `" name="` + xmlstream.Escape(name, true) + `" sheetId="` + id +
+				`" r:id="` + relation + `"`,
 		},
 	} {
 		if changed[one.part], err = b.with(one.part, one.within, one.element); err != nil {

@@ -30,25 +30,39 @@ func packed(t testing.TB, parts map[string]string) []byte {
 	return out.Bytes()
 }
 
+// prefixed writes elements with a prefix.
+var prefixed = strings.NewReplacer("</", "</x:", "<", "<x:")
+
 // made is a spreadsheet with one sheet, as programs write them whose elements have prefixes, and whose namespaces are
 // those of the strict form.
 func made(t testing.TB, workbook, sheet string) []byte {
 	t.Helper()
-	const rels = `<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships">%s</Relationships>`
+	const (
+		strict = "http://purl.oclc.org/ooxml/spreadsheetml/main"
+		types  = "http://purl.oclc.org/ooxml/officeDocument/relationships"
+		rels   = `<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships">%s</Relationships>`
+	)
+	relation := func(id, kind, target string) string {
+		return fmt.Sprintf(`<Relationship Id=%q Type="%s/%s" Target=%q/>`, id, types, kind, target)
+	}
 	return packed(t, map[string]string{
-		"[Content_Types].xml": `<Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types"><Override PartName="/xl/calcChain.xml" ContentType="c"/></Types>`,
-		"_rels/.rels":         fmt.Sprintf(rels, `<Relationship Id="a" Type="http://purl.oclc.org/ooxml/officeDocument/relationships/officeDocument" Target="/book/main.xml"/>`),
-		"book/main.xml": `<x:workbook xmlns:x="http://purl.oclc.org/ooxml/spreadsheetml/main" xmlns:r="http://purl.oclc.org/ooxml/officeDocument/relationships">` +
-			workbook + `<x:sheets><x:sheet name="Lots" sheetId="7" r:id="s1"/></x:sheets></x:workbook>`,
-		"book/_rels/main.xml.rels": fmt.Sprintf(rels, `<Relationship Id="s1" Type="http://purl.oclc.org/ooxml/officeDocument/relationships/worksheet" Target="sheets/one.xml"/>`+
-			`<Relationship Id="s2" Type="http://purl.oclc.org/ooxml/officeDocument/relationships/styles" Target="styles.xml"/><Relationship Id="s3" Type="http://purl.oclc.org/ooxml/officeDocument/relationships/sharedStrings" Target="../texts.xml"/>`+
-			`<Relationship Id="s4" Type="http://purl.oclc.org/ooxml/officeDocument/relationships/calcChain" Target="/xl/calcChain.xml"/>`),
-		"book/styles.xml": `<styleSheet xmlns="http://purl.oclc.org/ooxml/spreadsheetml/main"><numFmts><numFmt numFmtId="170" formatCode="[h]:mm"/><numFmt numFmtId="171" formatCode="0.0_d&quot;day&quot;\m[$-407]"/>` +
-			`<numFmt numFmtId="172" formatCode="[$-407]d. mmmm"/></numFmts><cellXfs><xf numFmtId="0"/><xf numFmtId="14"/><xf numFmtId="170"/><xf numFmtId="171"/><xf numFmtId="172"/></cellXfs></styleSheet>`,
-		"texts.xml": `<sst xmlns="http://purl.oclc.org/ooxml/spreadsheetml/main"><si><t>Ähre</t></si><si><r><t xml:space="preserve">a </t></r><r><rPr/><t>b</t></r><rPh><t>no</t></rPh></si><si><t>_x0041__x_</t></si></sst>`,
-		"book/sheets/one.xml": `<x:worksheet xmlns:x="http://purl.oclc.org/ooxml/spreadsheetml/main"><x:sheetData>` + sheet +
-			`</x:sheetData></x:worksheet>`,
-		"xl/calcChain.xml": `<calcChain xmlns="http://purl.oclc.org/ooxml/spreadsheetml/main"/>`,
+		"[Content_Types].xml": `<Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types">` +
+			`<Override PartName="/xl/calcChain.xml" ContentType="c"/></Types>`,
+		"_rels/.rels": fmt.Sprintf(rels, relation("a", "officeDocument", "/book/main.xml")),
+		"book/main.xml": `<x:workbook xmlns:x="` + strict + `" xmlns:r="` + types + `">` + prefixed.Replace(workbook) +
+			`<x:sheets><x:sheet name="Lots" sheetId="7" r:id="s1"/></x:sheets></x:workbook>`,
+		"book/_rels/main.xml.rels": fmt.Sprintf(rels, relation("s1", "worksheet", "sheets/one.xml")+
+			relation("s2", "styles", "styles.xml")+relation("s3", "sharedStrings", "../texts.xml")+
+			relation("s4", "calcChain", "/xl/calcChain.xml")),
+		"book/styles.xml": `<styleSheet xmlns="` + strict + `"><numFmts><numFmt numFmtId="170" formatCode="[h]:mm"/>` +
+			`<numFmt numFmtId="171" formatCode="0.0_d&quot;day&quot;\m[$-407]"/>` +
+			`<numFmt numFmtId="172" formatCode="[$-407]d. mmmm"/></numFmts><cellXfs><xf numFmtId="0"/>` +
+			`<xf numFmtId="14"/><xf numFmtId="170"/><xf numFmtId="171"/><xf numFmtId="172"/></cellXfs></styleSheet>`,
+		"texts.xml": `<sst xmlns="` + strict + `"><si><t>Ähre</t></si><si><r><t xml:space="preserve">a </t></r>` +
+			`<r><rPr/><t>b</t></r><rPh><t>no</t></rPh></si><si><t>_x0041__x_</t></si></sst>`,
+		"book/sheets/one.xml": `<x:worksheet xmlns:x="` + strict + `"><x:sheetData>` +
+			prefixed.Replace(sheet) + `</x:sheetData></x:worksheet>`,
+		"xl/calcChain.xml": `<calcChain xmlns="` + strict + `"/>`,
 	})
 }
 
@@ -75,23 +89,49 @@ func rowsOf(t testing.TB, data []byte, sheet string) (string, error) {
 // Cells are what the standard says of them, and what is wrong is told with its cell.
 func TestRows(t *testing.T) {
 	for name, c := range map[string]struct{ workbook, sheet, want string }{
-		"shared texts":         {"", `<x:row r="2"><x:c r="B2" t="s"><x:v>0</x:v></x:c><x:c t="s"><x:v>1</x:v></x:c><x:c t="s"><x:v>2</x:v></x:c></x:row>`, "2: 2t=Ähre 3t=a b 4t=A_x_; "},
-		"a text that is not":   {"", `<x:row><x:c r="AB1" t="s"><x:v>3</x:v></x:c></x:row>`, "row 1, column AB: there is no shared text 3"},
-		"numbers":              {"", `<x:row><x:c><x:v>0.10</x:v></x:c><x:c s="3"><x:v>2</x:v></x:c><x:c r="D1" t="n"><x:v>1E-3</x:v></x:c></x:row>`, "1: 1n=0.10 2n=2 4n=1E-3; "},
-		"yes and no":           {"", `<x:row><x:c t="b"><x:v>1</x:v></x:c><x:c t="b"><x:v>0</x:v></x:c></x:row>`, "1: 1b=true 2b=false; "},
-		"texts in the cell":    {"", `<x:row><x:c t="inlineStr"><x:is><x:r><x:t>a</x:t></x:r><x:r><x:t>b</x:t></x:r></x:is></x:c><x:c t="str"><x:f>1&amp;2</x:f><x:v>12</x:v></x:c></x:row>`, "1: 1t=ab 2t=12; "},
-		"empty cells":          {"", `<x:row/><x:row><x:c s="1"/><x:c t="str"><x:f>A1</x:f><x:v></x:v></x:c></x:row><x:row r="9"><x:c><x:v>1</x:v></x:c></x:row>`, "9: 1n=1; "},
-		"days and times":       {"", `<x:row><x:c s="1"><x:v>46349</x:v></x:c><x:c s="1"><x:v>46349.354166666664</x:v></x:c><x:c s="1"><x:v>0.25</x:v></x:c><x:c s="4"><x:v>59</x:v></x:c><x:c s="4"><x:v>1</x:v></x:c></x:row>`, "1: 1t=2026-11-23 2t=2026-11-23T08:30:00 3t=06:00:00 4t=1900-02-28 5t=1900-01-01; "},
-		"hours beyond a day":   {"", `<x:row><x:c s="2"><x:v>1.5</x:v></x:c></x:row>`, "1: 1t=36:00:00; "},
-		"days from 1904":       {`<x:workbookPr date1904="1"/>`, `<x:row><x:c s="1"><x:v>44887</x:v></x:c></x:row>`, "1: 1t=2026-11-23; "},
-		"a day there was not":  {"", `<x:row><x:c s="1"><x:v>60</x:v></x:c></x:row>`, "row 1, column A: 60 is 29 February 1900"},
-		"no day":               {"", `<x:row><x:c s="1"><x:v>-1</x:v></x:c></x:row>`, "row 1, column A: -1 is not a day"},
-		"not calculated":       {"", `<x:row><x:c><x:f>SUM(A2:A3)</x:f></x:c></x:row>`, "row 1, column A: it is a formula without its value"},
-		"calculated by nobody": {"", `<x:row><x:c><x:f>SUM(A2:A3)</x:f><x:v/></x:c></x:row>`, "row 1, column A: it is a formula without its value"},
-		"rows out of order":    {"", `<x:row r="3"/><x:row r="2"/>`, "rows are not in order"},
-		"cells out of order":   {"", `<x:row><x:c r="B1"/><x:c r="A1"/></x:row>`, "cells are not in order"},
-		"too many rows":        {"", `<x:row r="1048577"/>`, "more than 1048576 rows"},
-		"cut":                  {"", `<x:row>`, "one.xml: line"},
+		"shared texts": {
+			"", `<row r="2"><c r="B2" t="s"><v>0</v></c><c t="s"><v>1</v></c><c t="s"><v>2</v></c></row>`,
+			"2: 2t=Ähre 3t=a b 4t=A_x_; ",
+		},
+		"a text that is not": {
+			"", `<row><c r="AB1" t="s"><v>3</v></c></row>`,
+			"row 1, column AB: there is no shared text 3",
+		},
+		"numbers": {
+			"", `<row><c><v>0.10</v></c><c s="3"><v>2</v></c><c r="D1" t="n"><v>1E-3</v></c></row>`,
+			"1: 1n=0.10 2n=2 4n=1E-3; ",
+		},
+		"yes and no": {"", `<row><c t="b"><v>1</v></c><c t="b"><v>0</v></c></row>`, "1: 1b=true 2b=false; "},
+		"texts in the cell": {
+			"", `<row><c t="inlineStr"><is><r><t>a</t></r><r><t>b</t></r></is></c>` +
+				`<c t="str"><f>1&amp;2</f><v>12</v></c></row>`,
+			"1: 1t=ab 2t=12; ",
+		},
+		"empty cells": {
+			"", `<row/><row><c s="1"/><c t="str"><f>A1</f><v></v></c></row><row r="9"><c><v>1</v></c></row>`,
+			"9: 1n=1; ",
+		},
+		"days and times": {
+			"", `<row><c s="1"><v>46349</v></c><c s="1"><v>46349.354166666664</v></c><c s="1"><v>0.25</v></c>` +
+				`<c s="4"><v>59</v></c><c s="4"><v>1</v></c></row>`,
+			"1: 1t=2026-11-23 2t=2026-11-23T08:30:00 3t=06:00:00 4t=1900-02-28 5t=1900-01-01; ",
+		},
+		"hours beyond a day":  {"", `<row><c s="2"><v>1.5</v></c></row>`, "1: 1t=36:00:00; "},
+		"days from 1904":      {`<workbookPr date1904="1"/>`, `<row><c s="1"><v>44887</v></c></row>`, "1: 1t=2026-11-23; "},
+		"a day there was not": {"", `<row><c s="1"><v>60</v></c></row>`, "row 1, column A: 60 is 29 February 1900"},
+		"no day":              {"", `<row><c s="1"><v>-1</v></c></row>`, "row 1, column A: -1 is not a day"},
+		"not calculated": {
+			"", `<row><c><f>SUM(A2:A3)</f></c></row>`,
+			"row 1, column A: it is a formula without its value",
+		},
+		"calculated by nobody": {
+			"", `<row><c><f>SUM(A2:A3)</f><v/></c></row>`,
+			"row 1, column A: it is a formula without its value",
+		},
+		"rows out of order":  {"", `<row r="3"/><row r="2"/>`, "rows are not in order: 2 comes after 3"},
+		"cells out of order": {"", `<row><c r="B1"/><c r="A1"/></row>`, "cells are not in order"},
+		"too many rows":      {"", `<row r="1048577"/>`, "more than 1048576 rows"},
+		"cut":                {"", `<row>`, "one.xml: line"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			got, err := rowsOf(t, made(t, c.workbook, c.sheet), "Lots")
@@ -114,7 +154,12 @@ func TestWrite(t *testing.T) {
 		var out bytes.Buffer
 		require.NoError(t, book.Write(&out, name, func(row func([]xlsx.Cell) error) error {
 			require.NoError(t, row([]xlsx.Cell{{Text: "lot"}, {Text: "kilos"}}))
-			return row([]xlsx.Cell{{Text: " <L>&_x0041_\n"}, {Kind: xlsx.Number, Text: "12.50"}, {Kind: xlsx.Boolean, Text: "true"}, {Text: strings.Repeat("ä", 40_000)}})
+			return row([]xlsx.Cell{
+				{Text: " <L>&_x0041_\n"},
+				{Kind: xlsx.Number, Text: "12.50"},
+				{Kind: xlsx.Boolean, Text: "true"},
+				{Text: strings.Repeat("ä", 40_000)},
+			})
 		}))
 		return out.Bytes()
 	}
@@ -134,7 +179,7 @@ func TestWrite(t *testing.T) {
 	}
 	reads(written(xlsx.New(), "results"), []string{"results"}, "results")
 
-	other := made(t, "", `<x:row r="1"><x:c><x:v>1</x:v></x:c></x:row>`)
+	other := made(t, "", `<row r="1"><c><v>1</v></c></row>`)
 	for _, name := range []string{"results", "lots"} {
 		book, err := xlsx.Open(other)
 		require.NoError(t, err)
@@ -144,7 +189,8 @@ func TestWrite(t *testing.T) {
 		before, after := partsOf(t, other), partsOf(t, now)
 		for part, content := range before {
 			switch {
-			case part == "[Content_Types].xml", strings.HasSuffix(part, "main.xml.rels"), part == "book/main.xml" && name == "results",
+			case part == "[Content_Types].xml", strings.HasSuffix(part, "main.xml.rels"),
+				part == "book/main.xml" && name == "results",
 				part == "book/sheets/one.xml" && name == "lots":
 				assert.NotEqual(t, content, after[part], part)
 			case part == "xl/calcChain.xml" && name == "lots":

@@ -122,20 +122,24 @@ func (s *Schema) stepAll(m *model, st *state, name Name) (*position, *Element, b
 		st.seen = make([]bool, len(m.all))
 	}
 	to, decl, ok := s.find(m, m.start[0], name)
-	if ok && st.seen[to] { // a name may be there twice, though it should not
-		ok = false
-		for other := to + 1; other < len(m.all) && !ok; other++ {
-			if decl, ok = s.holds(&m.positions[other], name); ok && st.seen[other] {
-				ok = false
-			}
-			to = other
-		}
+	if ok && st.seen[to] {
+		to, decl, ok = s.again(m, st, to, name)
 	}
 	if !ok {
 		return nil, nil, false
 	}
 	st.seen[to], st.begun = true, true
 	return &m.positions[to], decl, true
+}
+
+// again finds, in a group of all that has a name twice though it should not, the next element of that name.
+func (s *Schema) again(m *model, st *state, after int, name Name) (to int, decl *Element, ok bool) {
+	for to = after + 1; to < len(m.all); to++ {
+		if decl, ok = s.holds(&m.positions[to], name); ok && !st.seen[to] {
+			return to, decl, true
+		}
+	}
+	return 0, nil, false
 }
 
 // stepSeveral follows every way that is open: which count or copy an element
