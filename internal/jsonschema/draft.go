@@ -3,8 +3,10 @@ package jsonschema
 import (
 	"embed"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
+	"sync"
 
 	"testbench/internal/document"
 )
@@ -61,6 +63,44 @@ func metaschema(address string) *document.Node {
 		return nil
 	}
 	return root
+}
+
+// rules are the schemas of the drafts themselves, each compiled when it is first asked for.
+var rules = map[draft]func() (*Schema, error){
+	draft4: rulesAt("http://json-schema.org/draft-04/schema"), draft6: rulesAt("http://json-schema.org/draft-06/schema"),
+	draft7:    rulesAt("http://json-schema.org/draft-07/schema"),
+	draft2019: rulesAt("https://json-schema.org/draft/2019-09/schema"),
+	draft2020: rulesAt("https://json-schema.org/draft/2020-12/schema"),
+}
+
+func rulesAt(address string) func() (*Schema, error) {
+	return sync.OnceValues(func() (*Schema, error) {
+		set := NewSet(&Documents{}, Alone, Both)
+		compiled, err := set.compileAt(Location{Location: address, Node: metaschema(address)})
+		if err == nil {
+			err = set.settle(compiled)
+		}
+		return &Schema{set: set, compiled: compiled}, err
+	})
+}
+
+// keepsRules holds the documents of the set against the schemas of their drafts, which say more than what is read of
+// them, and of parts that nothing refers to.
+func (s *Set) keepsRules() error {
+	for _, key := range slices.Sorted(maps.Keys(s.roots)) {
+		r := s.roots[key]
+		if r.root.Pointer != "" || metaschema(r.root.Location) != nil {
+			continue
+		}
+		rules, err := rules[r.draft]()
+		if err != nil {
+			return err
+		}
+		if faults := rules.judge(r.root.Node); len(faults) > 0 {
+			return fmt.Errorf("the schema at %s breaks its own rules: %s", r.root, faults[0].Message)
+		}
+	}
+	return nil
 }
 
 // places are the keywords whose values are schemas, lists of them, or schemas by name.

@@ -54,7 +54,9 @@ func (s *Set) Open(at Location) (*Schema, error) {
 	}
 	compiled, err := s.compileAt(at)
 	if err == nil && s.dialect == Alone {
-		err = s.settle(compiled)
+		if err = s.settle(compiled); err == nil {
+			err = s.keepsRules()
+		}
 	}
 	if err != nil {
 		return nil, err

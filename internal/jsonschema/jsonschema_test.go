@@ -124,6 +124,8 @@ $defs:
 		{pet, `{"kind": "queen", "born": "x"}`, `born is not a date`},
 		{pet, `{"kind": "frame"}`, `kilos is missing`},
 		{"{type: array, items: {$ref: '#'}}", `[[[], [1]]]`, "[0][1][0] must be a list, and is 1"},
+		{"{type: string, enum: [A], minimum: 9, allOf: [{minimum: 8}]}", `5`, "^must be text, and is 5$"},
+		{"{enum: [A], minimum: 9}", `5`, "^must be one of A, and is 5$"},
 	} {
 		s := open(t, jsonschema.Alone, jsonschema.Both, c.schema)
 		var said []string
@@ -132,6 +134,8 @@ $defs:
 		}
 		if got := strings.Join(said, "; "); c.want == "" {
 			assert.Empty(t, got, "%s %s", c.schema, c.value)
+		} else if whole, ok := strings.CutPrefix(c.want, "^"); ok {
+			assert.Equal(t, strings.TrimSuffix(whole, "$"), got, "%s %s", c.schema, c.value)
 		} else {
 			assert.Contains(t, got, c.want, "%s %s", c.schema, c.value)
 		}
@@ -396,6 +400,9 @@ func TestBadSchemas(t *testing.T) {
 		"{properties: [1]}":                          "properties",
 		"{required: a}":                              "required",
 		"{allOf: []}":                                "allOf",
+		"{$defs: {a: {properties: {b: {type: x}}}}}": `$defs.a.properties.b.type`, // though nothing refers to it
+		"{title: 5}":                                 "title must be text, and is 5",
+		"{$schema: 'http://json-schema.org/draft-07/schema#', enum: [A, A]}": "enum holds the same item twice",
 	} {
 		root, err := jsonschema.ReadData("schema.yaml", []byte(source))
 		require.NoError(t, err)

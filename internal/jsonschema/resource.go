@@ -20,9 +20,10 @@ type resource struct {
 	isRecursive bool
 }
 
-// take finds the resources of a document, each with its anchors.
-func (s *Set) take(address string, root Location) (*resource, error) {
-	r, err := s.newResource(address, root, draft2020)
+// take finds the resources of a document, each with its anchors. Unless the document says its draft, that is the one
+// given.
+func (s *Set) take(address string, root Location, d draft) (*resource, error) {
+	r, err := s.newResource(address, root, d)
 	if err == nil {
 		err = s.scan(root, r)
 	}
@@ -117,7 +118,7 @@ func (s *Set) resourceOf(at Location) (*resource, error) {
 	if root.Node == nil {
 		root.Node = at.Node
 	}
-	r, err := s.take(fileAddress(at.Location), root)
+	r, err := s.take(fileAddress(at.Location), root, draft2020)
 	if err != nil || at.Pointer == "" {
 		return s.roots[root.String()], err
 	}
@@ -136,7 +137,7 @@ func (s *Set) resolve(from *resource, reference string) (Location, error) {
 		if err != nil {
 			return Location{}, fmt.Errorf("$ref %s: %w", reference, err)
 		}
-		if _, err = s.take(address, at); err != nil {
+		if _, err = s.take(address, at, from.draft); err != nil {
 			return Location{}, err
 		}
 		r = s.resources[address] // or the one that the root says it is

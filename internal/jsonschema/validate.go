@@ -133,6 +133,9 @@ func (j *judged) holds(s *keywords) bool {
 	if s.always != nil {
 		return *s.always || j.tell("may not be there")
 	}
+	if !j.mayBe(s) {
+		return false
+	}
 	inner := *j
 	inner.depth++
 	if s.resource != plain && (j.scope == nil || j.scope.resource != s.resource) {
@@ -144,7 +147,7 @@ func (j *judged) holds(s *keywords) bool {
 	}
 	valid := true
 	for _, keyword := range []func(*judged, *keywords) bool{
-		(*judged).byReference, (*judged).byType, (*judged).byAlternatives, (*judged).byKind,
+		(*judged).byReference, (*judged).byAlternatives, (*judged).byKind,
 	} {
 		if !keyword(&inner, s) {
 			if valid = false; j.told == nil {
@@ -213,19 +216,18 @@ func (j *judged) dynamic(s, target *keywords) (*keywords, error) {
 	return target, nil
 }
 
-// byType judges what holds for values of every type.
-func (j *judged) byType(s *keywords) bool {
-	valid := true
-	if s.types != nil && !hasType(s.types, j.value) {
-		valid = j.tellOf(j.value, j.at, s.types, "must be %s, and is %s", inWords(s.types), j.value.Describe())
+// mayBe says whether the value is of the types, and one of the only values, that a schema takes. Where it is not, what
+// else the schema says is about other values.
+func (j *judged) mayBe(s *keywords) bool {
+	switch {
+	case s.types != nil && !hasType(s.types, j.value):
+		return j.tellOf(j.value, j.at, s.types, "must be %s, and is %s", inWords(s.types), j.value.Describe())
+	case s.only != nil && canonical(s.only) != canonical(j.value):
+		return j.tell("must be %s, and is %s", shown(s.only), j.value.Describe())
+	case s.values != nil && !s.values.known[canonical(j.value)]:
+		return j.tell("must be one of %s, and is %s", listed(s.values.list), j.value.Describe())
 	}
-	if s.values != nil && !s.values.known[canonical(j.value)] {
-		valid = j.tell("must be one of %s, and is %s", listed(s.values.list), j.value.Describe())
-	}
-	if s.only != nil && canonical(s.only) != canonical(j.value) {
-		valid = j.tell("must be %s, and is %s", shown(s.only), j.value.Describe())
-	}
-	return valid
+	return true
 }
 
 // hasType says whether a value has one of the types; a number without a fraction is an integer (2020-12, 4.2.3).
