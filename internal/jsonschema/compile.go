@@ -112,6 +112,9 @@ func (r *reader) all(at Location) {
 			return
 		}
 	}
+	if r.into.when == nil { // without it they say nothing (2020-12, 10.2.2)
+		r.into.then, r.into.otherwise = nil, nil
+	}
 	if r.in == plain {
 		r.direct()
 	}

@@ -373,15 +373,17 @@ func TestWords(t *testing.T) {
 	t.Parallel()
 	for source, want := range map[string]string{
 		"{type: string}": "text",
-		"{type: string, minLength: 2, maxLength: 4}":        "text, 2 to 4 characters",
-		"{type: string, enum: [A, B]}":                      "one of A, B",
-		"{type: [integer, 'null'], minimum: 1}":             "integer, 1 or more",
-		"{type: number, exclusiveMinimum: 0, maximum: 10}":  "number, at most 10, over 0",
-		"{type: array, items: {type: string}, maxItems: 3}": "a list of text, at most 3 items",
-		"{type: string, format: date}":                      "text, date",
-		"{const: 5}":                                        "always 5",
-		"{oneOf: [{type: string}, {type: integer}]}":        "text or integer",
-		"{type: string, pattern: '^L'}":                     "text, matches ^L",
+		"{type: string, minLength: 2, maxLength: 4}":                           "text, 2 to 4 characters",
+		"{type: string, enum: [A, B]}":                                         "one of A, B",
+		"{type: [integer, 'null'], minimum: 1}":                                "integer, 1 or more",
+		"{type: number, exclusiveMinimum: 0, maximum: 10}":                     "number, at most 10, over 0",
+		"{type: array, items: {type: string}, maxItems: 3}":                    "a list of text, at most 3 items",
+		"{type: string, format: date}":                                         "text, date",
+		"{const: 5}":                                                           "always 5",
+		"{oneOf: [{type: string}, {type: integer}]}":                           "text or integer",
+		"{type: string, pattern: '^L'}":                                        "text, matches ^L",
+		"{title: ring, oneOf: [{$ref: '#'}, {type: 'null'}, {type: integer}]}": "ring or integer",
+		"{oneOf: [{type: object}, {minimum: 3}, {not: {}}]}":                   "an object or 3 or more or anything",
 	} {
 		assert.Equal(t, want, open(t, jsonschema.Alone, jsonschema.Both, source).Words(), source)
 	}
@@ -425,6 +427,7 @@ func FuzzSchema(f *testing.F) {
 		`{"$ref": "#/$defs/a", "$defs": {"a": {"$anchor": "b", "anyOf": [{"$ref": "#b"}, {"pattern": "^(a|b)*$"}]}}}`,
 		`{"$dynamicAnchor": "n", "properties": {"a": {"$dynamicRef": "#n"}}, "unevaluatedProperties": false}`,
 		`{"prefixItems": [true], "items": false, "contains": {"const": 1e400}, "minContains": 2, "uniqueItems": true}`,
+		`{"oneOf": [{"$ref": "#"}, {"type": "integer"}], "properties": {"a": {"anyOf": [{"$ref": "#"}, {"type": "null"}, {"$ref": "#/properties/a"}]}}}`,
 		`{"if": {"format": "date-time"}, "then": {"maxLength": 3}, "else": {"multipleOf": 0.01}, "enum": [[], {}]}`,
 		`{"$schema": "https://json-schema.org/draft/2019-09/schema", "$recursiveAnchor": true, "items": [{"$recursiveRef": "#"}]}`,
 	} {

@@ -1,8 +1,10 @@
 package jsonschema
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"testbench/internal/document"
@@ -39,11 +41,18 @@ func (s *Schema) words(depth int) string {
 	if types == nil && len(h.alternatives) > 0 {
 		var words []string
 		for _, one := range h.alternatives[0] {
-			if inner := (&Schema{set: s.set, compiled: one}).words(depth + 1); inner != "" && depth < 4 {
-				words = append(words, inner)
-			} else if name := s.nameOf(one); name != "" {
-				words = append(words, name)
+			word := ""
+			if depth < 4 && resolved(one) != resolved(s.compiled) { // it may be an alternative of itself
+				word = (&Schema{set: s.set, compiled: one}).words(depth + 1)
 			}
+			if word == "" {
+				word = s.nameOf(one)
+			}
+			if inner := (&Schema{set: s.set, compiled: one}); word == "" &&
+				(len(inner.properties()) > 0 || slices.Equal(shapeOf(one).types(), []string{"object"})) {
+				word = "an object"
+			}
+			words = append(words, cmp.Or(word, "anything"))
 		}
 		return strings.Join(unique(words), " or ")
 	}
@@ -68,7 +77,11 @@ func (s *Schema) nameOf(one *keywords) string {
 		return one.title
 	}
 	pointer := one.at.Pointer
-	return unescapePointer(pointer[strings.LastIndexByte(pointer, '/')+1:])
+	name := unescapePointer(pointer[strings.LastIndexByte(pointer, '/')+1:])
+	if _, err := strconv.Atoi(name); err == nil {
+		return "" // a place in a list
+	}
+	return name
 }
 
 func (s *Schema) facets(one *keywords) []string {
