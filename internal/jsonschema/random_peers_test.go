@@ -197,6 +197,7 @@ func TestRandomSchemas(t *testing.T) {
 		if !assert.NoError(t, err, where) {
 			continue
 		}
+		s.Outline(6) // it ends
 		for j, value := range one.Values {
 			data, err := json.Marshal(value)
 			require.NoError(t, err)
