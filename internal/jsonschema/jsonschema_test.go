@@ -389,6 +389,23 @@ func TestWords(t *testing.T) {
 	}
 }
 
+// Lists that hold themselves end, whatever depth is asked for.
+func TestOutlineOfListsOfThemselves(t *testing.T) {
+	t.Parallel()
+	for source, want := range map[string][]string{
+		"{type: array, items: {$ref: '#'}}":                                        nil,
+		"{type: array, items: {type: array, items: {$ref: '#'}}}":                  nil,
+		"{items: {properties: {lots: {type: array, items: {$ref: '#'}}}}}":         {"[0].lots"},
+		"{properties: {a: {items: {$ref: '#/properties/a'}}, b: {type: integer}}}": {"a", "b"},
+	} {
+		var paths []string
+		for _, row := range open(t, jsonschema.Alone, jsonschema.Both, source).Outline(0) {
+			paths = append(paths, row.Path)
+		}
+		assert.Equal(t, want, paths, source)
+	}
+}
+
 // A schema that cannot be used says why and where.
 func TestBadSchemas(t *testing.T) {
 	t.Parallel()
@@ -428,6 +445,7 @@ func FuzzSchema(f *testing.F) {
 		`{"$dynamicAnchor": "n", "properties": {"a": {"$dynamicRef": "#n"}}, "unevaluatedProperties": false}`,
 		`{"prefixItems": [true], "items": false, "contains": {"const": 1e400}, "minContains": 2, "uniqueItems": true}`,
 		`{"oneOf": [{"$ref": "#"}, {"type": "integer"}], "properties": {"a": {"anyOf": [{"$ref": "#"}, {"type": "null"}, {"$ref": "#/properties/a"}]}}}`,
+		`{"items": {"$ref": "#"}, "properties": {"a": {"$ref": "#"}}}`,
 		`{"if": {"format": "date-time"}, "then": {"maxLength": 3}, "else": {"multipleOf": 0.01}, "enum": [[], {}]}`,
 		`{"$schema": "https://json-schema.org/draft/2019-09/schema", "$recursiveAnchor": true, "items": [{"$recursiveRef": "#"}]}`,
 	} {

@@ -226,7 +226,8 @@ func (o *outliner) inside(s *Schema, depth int, path string) {
 			o.inside(inner, depth+1, innerPath)
 		}
 	}
-	if items := s.items(); items != nil && len(s.properties()) == 0 {
+	items := s.items()
+	if items != nil && len(s.properties()) == 0 && !slices.Contains(o.open, resolved(items.compiled)) {
 		o.inside(items, depth, path+"[0]")
 	}
 }
