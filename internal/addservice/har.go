@@ -112,7 +112,8 @@ func isPage(mediaType string) bool {
 // passing are header fields that browsers add to every request.
 var passing = []string{
 	"accept-encoding", "accept-language", "cache-control", "connection", "content-length", "host", "origin", "pragma",
-	"priority", "referer", "te", "upgrade-insecure-requests", "user-agent", "content-type", "if-none-match", "if-modified-since",
+	"priority", "referer", "te", "upgrade-insecure-requests", "user-agent", "content-type", "if-none-match",
+	"if-modified-since",
 }
 
 // example is one request as an operation of the whole.

@@ -121,8 +121,8 @@ func splitSample(text string) (*pasted, error) {
 	}
 	p.answer = strings.TrimSpace(p.answer)
 	if p.method == "" && p.body == "" {
-		return nil, errors.New("there is no request in the sample: it begins with a request line (POST /lots HTTP/1.1) " +
-			"and header fields, or it is a body")
+		return nil, errors.New("there is no request in the sample: it begins with a request line (POST /lots " +
+			"HTTP/1.1) and header fields, or it is a body")
 	}
 	return p, nil
 }
@@ -182,7 +182,8 @@ func (p *pasted) address(given string) (address, note string, err error) {
 		if p.target == "" {
 			return given, "", nil
 		}
-		if path := strings.TrimRight(u.Path, "/"); !strings.HasPrefix(p.target, path+"/") && path != "" && p.target != path {
+		if path := strings.TrimRight(u.Path, "/"); !strings.HasPrefix(p.target, path+"/") && path != "" &&
+			p.target != path {
 			return strings.TrimRight(given, "/") + p.target, "", nil
 		}
 		return u.Scheme + "://" + u.Host + p.target, "", nil
@@ -196,9 +197,11 @@ func (p *pasted) address(given string) (address, note string, err error) {
 		if name == "localhost" || strings.HasPrefix(name, "127.") || port != "" && port != "443" && port != "8443" {
 			scheme = "http"
 		}
-		return scheme + "://" + host + p.target, fmt.Sprintf("the sample says the host and not the scheme: %s was taken", scheme), nil
+		return scheme + "://" + host + p.target,
+			fmt.Sprintf("the sample says the host and not the scheme: %s was taken", scheme), nil
 	}
-	return "", "", errors.New("the sample does not say where it is sent; give the address: testbench add NAME ADDRESS -from-sample FILE")
+	return "", "", errors.New("the sample does not say where it is sent; give the address: testbench add NAME " +
+		"ADDRESS -from-sample FILE")
 }
 
 // sampleBody makes fields of the leaves of a body, and a template of the rest.
@@ -303,7 +306,8 @@ func (s *sampling) placed(name, above string, v *document.Node) *document.Node {
 	}
 	if secret.IsCredential(name, v.Text) {
 		sealed := s.e.seal(s.prefix, name, v.Text)
-		s.e.Notes = append(s.e.Notes, fmt.Sprintf("%s looks like a secret: ${sealed.%s} stands for it in the body", name, sealed))
+		s.e.Notes = append(s.e.Notes, fmt.Sprintf("%s looks like a secret: ${sealed.%s} stands for it in the body",
+			name, sealed))
 		return document.NewText("${sealed." + sealed + "}")
 	}
 	field := s.unique(name, above)
@@ -338,7 +342,8 @@ func (s *sampling) list(name string, whole *document.Node) *document.Node {
 	secret.Leaves(whole, func(name string, leaf *document.Node) {
 		if text := leaf.Value().Text; secret.IsCredential(name, text) {
 			sealed := s.e.seal(s.prefix, name, text)
-			s.e.Notes = append(s.e.Notes, fmt.Sprintf("%s looks like a secret: ${sealed.%s} stands for it", name, sealed))
+			s.e.Notes = append(s.e.Notes, fmt.Sprintf("%s looks like a secret: ${sealed.%s} stands for it", name,
+				sealed))
 		}
 	})
 	field := s.unique(name, "")
@@ -358,7 +363,8 @@ func (s *sampling) envelope(m *soap.Message) error {
 	for _, block := range m.Blocks {
 		switch {
 		case block.Name().Local == "Security":
-			e.Notes = append(e.Notes, "its Security header was left out: a login of kind username token or signature writes one")
+			e.Notes = append(e.Notes, "its Security header was left out: a login of kind username token or "+
+				"signature writes one")
 		case strings.Contains(block.Name().Space, "addressing"):
 			e.Addressing = true
 			if block.Name().Local == "Action" && e.Action == "" {
@@ -448,7 +454,8 @@ func (s *sampling) element(n *document.Node) *document.Node {
 			if a.Name.Space != "" {
 				key = "@" + s.prefixOf(a.Name) + ":" + a.Name.Local
 			}
-			out.AppendMembers(document.Member{Key: key, Value: s.placed(a.Name.Local, n.Name().Local, document.NewUntyped(a.Value))})
+			out.AppendMembers(document.Member{Key: key,
+				Value: s.placed(a.Name.Local, n.Name().Local, document.NewUntyped(a.Value))})
 		}
 	}
 	children := n.Children()
@@ -623,7 +630,8 @@ func (e *Example) sheet(service string) string {
 	if len(e.Parts) > 0 {
 		text += "steps:\n  - step: " + e.Operation + "\n    request: " +
 			yamlfile.ScalarText(strings.TrimSpace(service+" "+e.Method+" "+e.Line)) + "\n"
-		for i, f := range slices.DeleteFunc(slices.Clone(e.Fields), func(f ExampleField) bool { return f.In != "headers" }) {
+		for i, f := range slices.DeleteFunc(slices.Clone(e.Fields),
+			func(f ExampleField) bool { return f.In != "headers" }) {
 			if i == 0 {
 				text += "    headers:\n"
 			}
@@ -647,8 +655,8 @@ func (e *Example) sheet(service string) string {
 		text += "takes:\n" + takes
 		fill = "    fill:\n" + fill
 	}
-	return text + "steps:\n  - step: " + e.Operation + "\n    call: " + yamlfile.ScalarText(service+"/"+e.Operation) + "\n" +
-		fill + e.Checks
+	return text + "steps:\n  - step: " + e.Operation + "\n    call: " + yamlfile.ScalarText(service+"/"+e.Operation) +
+		"\n" + fill + e.Checks
 }
 
 // treeText writes a tree as YAML, with a lead before each line.

@@ -18,7 +18,9 @@ const mostOfLimit = 1_000_000
 // readLimit reads how many calls there may be in a time: 60/min, 100/10 s. It is nil where it is none.
 func readLimit(r *mapping.Reader, n *yamlfile.Node) *exchange.Quota {
 	text := r.PlainText(n)
-	r.TakesOf(n, func() *document.Node { return mapping.PatternSchema(`^\s*[1-9][0-9]*\s*/\s*([0-9.]+\s*)?[a-z]+\s*$`) })
+	r.TakesOf(n, func() *document.Node {
+		return mapping.PatternSchema(`^\s*[1-9][0-9]*\s*/\s*([0-9.]+\s*)?[a-z]+\s*$`)
+	})
 	count, unit, _ := strings.Cut(text, "/")
 	most, err := strconv.Atoi(strings.TrimSpace(count))
 	if unit = strings.TrimSpace(unit); unit != "" && strings.Trim(unit, "abcdefghijklmnopqrstuvwxyz") == "" {

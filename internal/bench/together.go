@@ -163,7 +163,8 @@ func (b *Bench) CheckContracts() {
 						"`testbench survey %s` says why", s.Name, suggest.FewNames(unusable), s.Name)
 			}
 			if refused := c.Refused(); len(refused) > 0 {
-				b.Source.Remark(s.at, "in the contract of %s: %s%s", s.Name, refused[0], andMore(len(refused)-1, s.Name))
+				b.Source.Remark(s.at, "in the contract of %s: %s%s", s.Name, refused[0],
+					andMore(len(refused)-1, s.Name))
 			}
 			continue
 		}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
@@ -256,6 +257,7 @@ func runDemo(ctx context.Context, s *session, o *demoOptions) (int, error) {
 	}
 	if !s.common.json {
 		showDemoEnd(s.tell, dir, reportFile, asPlanned)
+		showDemoNext(s.tell, o)
 	}
 	if o.serve && ctx.Err() == nil {
 		s.tell.note("")
@@ -279,6 +281,14 @@ func showDemoEnd(t *printer, dir, reportFile string, asPlanned bool) {
 	}
 	t.printf("\n  the bench    %s\n  the sheets   %s\n  the report   %s\n", filepath.Join(dir, "bench.yaml"),
 		filepath.Join(dir, "sheets"), reportFile)
-	t.printf("\nnext: testbench demo -dir honey -serve      (keeps the services up; in another terminal:)\n      cd " +
-		"honey && testbench call stores/search grade=A\n      testbench doubt last      (which changes of the answers would nobody notice?)\n")
+}
+
+// showDemoNext says how to go on: with the services up, in the folder that is told.
+func showDemoNext(t *printer, o *demoOptions) {
+	dir, next := cmp.Or(o.dir, "honey"), "next, in another terminal:"
+	if !o.serve {
+		next = fmt.Sprintf("next: testbench demo -dir %s -serve      (keeps the services up; in another terminal:)", dir)
+	}
+	t.printf("\n%s\n      cd %s && testbench call stores/search grade=A\n      testbench doubt last      "+
+		"(which changes of the answers would nobody notice?)\n", next, dir)
 }

@@ -59,10 +59,11 @@ func compareCommand() *command {
 			f.BoolVar(&o.values, "values", false,
 				"of two runs, the values of answers too, not only which fields they have")
 			f.BoolVar(&o.whole, "full", false,
-				fmt.Sprintf("of two answers, values in full; of two runs, every place of a change, and not only the first %d",
-					mostPlacesShown))
+				fmt.Sprintf("of two answers, values in full; of two runs, every place of a change, and not only "+
+					"the first %d", mostPlacesShown))
 			f.Var(&o.roots, "root",
-				"compare what is at this `path`; with 1= or 2= before it of the one or the other alone: 2=data.lot; repeatable")
+				"compare what is at this `path`; with 1= or 2= before it of the one or the other alone: "+
+					"2=data.lot; repeatable")
 			f.Var(&o.out, "out", "of two answers, both sides beside each other as a `page` (.html); repeatable")
 			o.shape(f)
 			f.Var(&o.keys, "key", "`list=field`: by which field the elements of a list are matched; repeatable")
@@ -114,7 +115,8 @@ func runCompare(ctx context.Context, s *session, o *compareOptions, args []strin
 		form += " at two sites"
 	}
 	if kind == asAnswers && s.common.json && o.whole {
-		return 0, usagef("take it out, or take -json out", "-full has no effect in compare with -json, which has values in full")
+		return 0, usagef("take it out, or take -json out",
+			"-full has no effect in compare with -json, which has values in full")
 	}
 	if err := checkInForm(s, form); err != nil {
 		return 0, err
@@ -129,7 +131,8 @@ func runCompare(ctx context.Context, s *session, o *compareOptions, args []strin
 }
 
 // compareAnswers shows what differs between two answers: saved ones, or of a call at two sites.
-func compareAnswers(ctx context.Context, s *session, o *compareOptions, asked compare.Options, args []string) (int, error) {
+func compareAnswers(ctx context.Context, s *session, o *compareOptions, asked compare.Options, args []string,
+) (int, error) {
 	if err := pagesOnly(o.out); err != nil {
 		return 0, err
 	}
@@ -455,7 +458,8 @@ func showDifferences(t *printer, names []string, differences []compare.Differenc
 	side := (t.width - width - 2 - 2 - word - 1 - 2) / 2
 	wide := side >= 16 && !whole
 	if wide {
-		t.printf("%s\n", t.in(faint, strings.Repeat(" ", word+2)+t.fit("path", width)+"  "+t.fit(names[0], side)+"  "+names[1]))
+		t.printf("%s\n", t.in(faint, strings.Repeat(" ", word+2)+t.fit("path", width)+"  "+
+			t.fit(names[0], side)+"  "+names[1]))
 	}
 	for _, d := range differences {
 		a, b := shortValue(d.A), shortValue(d.B)
@@ -474,7 +478,8 @@ func showDifferences(t *printer, names []string, differences []compare.Differenc
 			kind = t.in(style, kind)
 		}
 		if wide {
-			t.printf("%s\n", strings.TrimRight(kind+"  "+t.fit(d.Path, width)+"  "+t.fit(a, side)+"  "+t.fit(b, side), " "))
+			t.printf("%s\n", strings.TrimRight(kind+"  "+t.fit(d.Path, width)+"  "+t.fit(a, side)+"  "+
+				t.fit(b, side), " "))
 			continue
 		}
 		t.printf("%s  %s\n", kind, t.visible(d.Path))

@@ -23,10 +23,11 @@ type coverOptions struct {
 func coverCommand() *command {
 	return &command{
 		name: "cover", group: "looking back",
-		purpose: "tells what of the contracts recorded runs have touched, and where a contract is not as the service is",
-		usage:   "[SERVICE ...]",
-		examples: []string{
-			"testbench cover", "testbench cover stores -runs 5", "testbench cover lab -all", "testbench cover -least 60%",
+		purpose: "tells what of the contracts recorded runs have touched, and where a contract is not as the " +
+			"service is",
+		usage: "[SERVICE ...]", examples: []string{
+			"testbench cover", "testbench cover stores -runs 5", "testbench cover lab -all",
+			"testbench cover -least 60%",
 		},
 		options: func(f *flag.FlagSet) any {
 			o := &coverOptions{}
@@ -49,7 +50,8 @@ func runCover(ctx context.Context, s *session, o *coverOptions, args []string) (
 		return 0, usagef("", "-runs takes a number from 1")
 	}
 	if o.into != "" && filepath.Base(o.into) != "bench.yaml" {
-		return 0, usagef("-into bench.yaml", "-into %s: cover puts something into bench.yaml alone; contracts are others' files",
+		return 0, usagef("-into bench.yaml",
+			"-into %s: cover puts something into bench.yaml alone; contracts are others' files",
 			o.into)
 	}
 	if err := pagesOnly(o.out); err != nil {
@@ -134,8 +136,8 @@ func showCovered(t *printer, c *workbench.Covered, all bool) {
 		return
 	}
 	touched, of := c.Touched()
-	t.printf("%s%s%s%stouched %d of %d (%s)\n", t.in(bold, t.visible(c.Name)), dot, t.visible(c.Contract), dot, touched, of,
-		report.Percent(c.Share()))
+	t.printf("%s%s%s%stouched %d of %d (%s)\n", t.in(bold, t.visible(c.Name)), dot, t.visible(c.Contract), dot, touched,
+		of, report.Percent(c.Share()))
 	showOperations(t, c, all)
 	list := func(title string, most int, lines []string) {
 		for i, line := range lines {
@@ -153,7 +155,8 @@ func showCovered(t *printer, c *workbench.Covered, all bool) {
 	for _, u := range c.Never() {
 		line := u.Operation.Name + ": " + u.Thing.Words()
 		if u.Thing.Kind == cover.Call {
-			line = fmt.Sprintf("%s: never called   testbench draft %s %s -as step", u.Operation.Name, c.Name, u.Operation.Name)
+			line = fmt.Sprintf("%s: never called   testbench draft %s %s -as step", u.Operation.Name, c.Name,
+				u.Operation.Name)
 		}
 		never = append(never, line)
 	}
@@ -165,8 +168,8 @@ func showCovered(t *printer, c *workbench.Covered, all bool) {
 	list("where the contract is not as the service is", mostRemarks, remarks)
 	list("requests that no operation describes", mostRemarks, c.Elsewhere)
 	if c.Unseen > 0 {
-		t.printf("\n%s\n", t.wrap(fmt.Sprintf("%s not looked at: recorded without what was sent", count(c.Unseen, "exchange")),
-			t.width, 2))
+		t.printf("\n%s\n", t.wrap(fmt.Sprintf("%s not looked at: recorded without what was sent",
+			count(c.Unseen, "exchange")), t.width, 2))
 	}
 }
 

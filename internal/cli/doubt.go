@@ -51,7 +51,8 @@ func doubtCommand() *command {
 		options: func(f *flag.FlagSet) any {
 			o := &doubtOptions{}
 			f.Var(&o.least, "least", "exit status 1 where a smaller `part` of the changes of a sheet is noticed: 80%")
-			f.IntVar(&o.most, "most", workbench.MostChanges, "try at most this `number` of changes of a sheet; of more, a sample")
+			f.IntVar(&o.most, "most", workbench.MostChanges,
+				"try at most this `number` of changes of a sheet; of more, a sample")
 			f.BoolVar(&o.all, "all", false, "show all fields with changes that nobody notices")
 			f.Var(&o.out, "out", "the run as a `page` (.html) with this in it; repeatable")
 			f.StringVar(&o.into, "into", "", "put the rules that would notice into this `sheet`")
@@ -130,14 +131,15 @@ func showDoubted(t *printer, d *workbench.Doubted, all bool) {
 		style = red
 	}
 	t.printf("%s%ssite %s%s%s\n", t.in(bold, t.visible(d.File)), dot, t.visible(d.Site), dot,
-		t.in(style, fmt.Sprintf("noticed %d of %s (%s)", d.Noticed, count(d.Noticed+d.Missed, "change"), report.Percent(d.Share()))))
+		t.in(style, fmt.Sprintf("noticed %d of %s (%s)", d.Noticed, count(d.Noticed+d.Missed, "change"),
+			report.Percent(d.Share()))))
 	var beside []string
 	if d.Tried < d.Of {
 		beside = append(beside, fmt.Sprintf("a sample of %d of %d", d.Tried, d.Of))
 	}
 	if d.Allowed > 0 {
-		beside = append(beside, fmt.Sprintf("%d more may pass: a rule or the contract lets them, or the value is new each time",
-			d.Allowed))
+		beside = append(beside, fmt.Sprintf("%d more may pass: a rule or the contract lets them, or the value is "+
+			"new each time", d.Allowed))
 	}
 	if d.Unknown > 0 {
 		beside = append(beside, fmt.Sprintf("%d not judged: a later step would ask for something else", d.Unknown))
@@ -169,8 +171,8 @@ func showDoubted(t *printer, d *workbench.Doubted, all bool) {
 	}
 	if d.ByRules > 0 {
 		with := float64(d.Noticed+d.ByRules) / float64(d.Noticed+d.Missed)
-		t.printf("\n%s\n", t.wrap(fmt.Sprintf("with these rules %s would be noticed; -into SHEET puts them into the sheet",
-			report.Percent(with)), t.width, 2))
+		t.printf("\n%s\n", t.wrap(fmt.Sprintf("with these rules %s would be noticed; -into SHEET puts them into "+
+			"the sheet", report.Percent(with)), t.width, 2))
 	}
 	lines := func(title string, all []string) {
 		for i, one := range all {

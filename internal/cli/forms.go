@@ -146,13 +146,15 @@ var forms = map[string][]form{
 		{"with -dry", with("dry"), take("dry step rows share of full json", sending)},
 		{
 			"with -json", with("json"),
-			take("step tag from rows stop accept doubt out jobs rate repeat for share of listen callback json", sending),
+			take("step tag from rows stop accept doubt out jobs rate repeat for share of listen callback json",
+				sending),
 		},
 		{"without -show", func(u used) bool {
 			return !u.has("show")
-		}, take("step tag from rows stop accept doubt out detail jobs rate repeat for share of listen callback", sending)},
-		{"", always, take("step tag from rows stop accept doubt out show full detail jobs rate repeat for share of listen "+
-			"callback",
+		}, take("step tag from rows stop accept doubt out detail jobs rate repeat for share of listen callback",
+			sending)},
+		{"", always, take("step tag from rows stop accept doubt out show full detail jobs rate repeat for share of "+
+			"listen callback",
 			sending)},
 	},
 	"doubt": {

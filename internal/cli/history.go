@@ -39,7 +39,8 @@ func historyCommand() *command {
 		},
 		options: func(f *flag.FlagSet) any {
 			o := &historyOptions{}
-			f.IntVar(&o.most, "most", 0, "how many runs are looked at, the newest ones (20; with -steps and -export 30)")
+			f.IntVar(&o.most, "most", 0, "how many runs are looked at, the newest ones (20; with -steps and "+
+				"-export 30)")
 			f.BoolVar(&o.steps, "steps", false,
 				"how each step fared over the runs: what newly fails, is flaky or slower, and since when")
 			f.Var(&o.carryIn, "import",

@@ -182,8 +182,8 @@ func putRules(t *printer, into, name string, proposals []fields.Proposal) error 
 	}
 	t.note("rules for %s put into step %q of %s", count(len(missing), "field"), name, into)
 	if len(kept) > 0 {
-		t.note("%s", t.wrap(fmt.Sprintf("%s had rules and kept them: %s", count(len(kept), "field"), strings.Join(kept, ", ")),
-			t.width, 0))
+		t.note("%s", t.wrap(fmt.Sprintf("%s had rules and kept them: %s", count(len(kept), "field"),
+			strings.Join(kept, ", ")), t.width, 0))
 	}
 	return nil
 }

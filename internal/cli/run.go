@@ -70,8 +70,8 @@ func runCommand() *command {
 				"show bodies in full, however long, on a terminal too, and cookies and tokens that steps received in "+
 					".html and .har")
 			f.StringVar(&o.tell, "detail", "",
-				fmt.Sprintf("how much is told: steps, rows, failures or summary (`what`; else by how many rows there are); "+
-					"a summary has at most %d lines", mostOfSummary))
+				fmt.Sprintf("how much is told: steps, rows, failures or summary (`what`; else by how many rows "+
+					"there are); a summary has at most %d lines", mostOfSummary))
 			f.IntVar(&o.jobs, "jobs", 1, "how many rows and sheets are at work side by side")
 			f.StringVar(&o.rate, "rate", "", "how many rows are begun in a time: 20/s, 100/min (`rows/time`)")
 			f.IntVar(&o.repeat, "repeat", 1, "how often the rows are run")

@@ -37,7 +37,8 @@ func showRun(t *printer, run history.Finished, trends *history.Trends, all bool)
 			text = text[:min(len(text), 3)] // what failed, and the first reason
 		}
 		if !all && len(text) > room {
-			lines = append(lines, fmt.Sprintf("  and %d failures of other kinds; -all shows them", len(failures.List)-i))
+			lines = append(lines, fmt.Sprintf("  and %d failures of other kinds; -all shows them",
+				len(failures.List)-i))
 			break
 		}
 		lines = append(lines, text...)

@@ -117,7 +117,7 @@ func showToken(t *printer, name string, o *tokenOptions, report *workbench.Token
 	}
 	if token.Reused {
 		row("kept", fmt.Sprintf("since %s, by an earlier command (-forget deletes it)",
-			token.Obtained.Format("15:04:05")))
+			clock(token.Obtained)))
 	}
 	claims := login.Claims(token.Text)
 	switch {
@@ -193,12 +193,21 @@ func life(token *login.Token) string {
 	}
 	left := time.Until(token.Expires).Round(time.Second)
 	if left <= 0 {
-		return fmt.Sprintf("over since %s (%s)", token.Expires.Format("15:04:05"), inWords(-left))
+		return fmt.Sprintf("over since %s (%s)", clock(token.Expires), inWords(-left))
 	}
-	return fmt.Sprintf("%s, until %s", inWords(left), token.Expires.Format("15:04:05"))
+	return fmt.Sprintf("%s, until %s", inWords(left), clock(token.Expires))
 }
 
 // inWords writes a duration as people say it: 10 min, 1 h 5 min, 40 s.
+// clock is a moment of the local day, with its date where it is another day.
+func clock(at time.Time) string {
+	at = at.Local()
+	if at.Format(time.DateOnly) == time.Now().Format(time.DateOnly) {
+		return at.Format(time.TimeOnly)
+	}
+	return at.Format(time.DateTime)
+}
+
 func inWords(d time.Duration) string {
 	var parts []string
 	for _, unit := range []struct {

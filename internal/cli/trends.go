@@ -66,7 +66,8 @@ func showTrends(s *session, store *history.Store, q history.RunQuery) (int, erro
 // noteShares says how many runs were left out because they are parts of one.
 func noteShares(t *printer, shares int) {
 	if shares > 0 {
-		t.note("%s", t.wrap(count(shares, "share")+" left out: testbench report -merge makes one run of them", t.width, 0))
+		t.note("%s", t.wrap(count(shares, "share")+" left out: testbench report -merge makes one run of them", t.width,
+			0))
 	}
 }
 

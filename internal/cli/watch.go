@@ -33,7 +33,8 @@ func watchCommand() *command {
 		examples: []string{
 			"testbench watch stores/search grade=A -pick total -every 2s -times 3",
 			"testbench watch press/job number=1 -pick state -every 500ms -until \"state: done\"",
-			"testbench watch stores/search grade=A -pick total -alarm \"total: over 100\" -out totals.csv -out totals.svg",
+			"testbench watch stores/search grade=A -pick total -alarm \"total: over 100\" -out totals.csv -out " +
+				"totals.svg",
 		},
 		options: func(f *flag.FlagSet) any {
 			o := &watchOptions{}
@@ -259,7 +260,8 @@ func (w *watching) holds(a *awaited, result *workbench.StepResult) (bool, error)
 	if err != nil {
 		return false, err
 	}
-	if miss := found.Missed(); miss != nil && found.First() == nil && !a.isMissTold && result.Outcome == workbench.Passed {
+	if miss := found.Missed(); miss != nil && found.First() == nil && !a.isMissTold &&
+		result.Outcome == workbench.Passed {
 		a.isMissTold = true // it may come later; a name that is mistyped never does
 		w.tell.note("note: -%s: %s", a.option, w.tell.visible(miss.String()))
 	}

@@ -34,7 +34,8 @@ type Difference struct {
 	A, B *document.Node // what is there; nil where nothing does
 	From int            // of an element that moved: its places
 	To   int
-	// Into is where it is in the second, of what was renamed, moved elsewhere, wrapped, split or joined; empty for others.
+	// Into is where it is in the second, of what was renamed, moved elsewhere, wrapped, split or joined; empty for
+	// others.
 	Into string
 	Sure float64 // that it is the same, from 0 to 1; 0 for what is no guess
 	at   string  // the path with [*] for every element

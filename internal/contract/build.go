@@ -624,7 +624,8 @@ func (b *builder) multipart(c *Content, v *document.Node) {
 		}
 		headers := b.partHeaders(m.Key, form)
 		for _, one := range values {
-			part := Part{Name: m.Key, Type: oneType(form.Type), Value: one.Value(), IsFile: files[m.Key], Headers: headers}
+			part := Part{Name: m.Key, Type: oneType(form.Type), Value: one.Value(), IsFile: files[m.Key],
+				Headers: headers}
 			if !one.Value().IsScalar() && part.Type == "" {
 				part.Type = "application/json"
 			}
@@ -645,9 +646,10 @@ func (b *builder) partHeaders(name string, form PartForm) []Pair {
 			out = append(out, Pair{Name: h.Name, Value: h.Value})
 		case h.Required:
 			b.problems = append(b.problems, Problem{
-				Field:   name,
-				Message: fmt.Sprintf("%s must have the header %s, and the contract gives no value for it", name, h.Name),
-				Try:     "write the request with parts: in a step, and headers: at the part",
+				Field: name,
+				Message: fmt.Sprintf("%s must have the header %s, and the contract gives no value for it", name,
+					h.Name),
+				Try: "write the request with parts: in a step, and headers: at the part",
 			})
 		}
 	}

@@ -307,7 +307,8 @@ func FormOf(d Description) map[string]any {
 	}
 	return map[string]any{
 		"webhooks": webhooks,
-		"name":     head.Title, "format": head.Format, "location": head.Location, "about": head.About, "servers": servers,
+		"name":     head.Title, "format": head.Format, "location": head.Location, "about": head.About,
+		"servers":    servers,
 		"operations": operations, "notes": append([]string{}, head.Notes...), "security": SecurityForm(head.Security),
 	}
 }

@@ -288,7 +288,8 @@ func (w *canonicalWriter) text(text string) {
 	w.out = append(w.out, canonicalText.Replace(text)...)
 }
 
-// Apart is an element of a tree as the root of one of its own, with all the namespaces that hold around it declared on it;
+// Apart is an element of a tree as the root of one of its own, with all the namespaces that hold around it declared
+// on it;
 // the element itself where it cannot be written.
 func Apart(root, n *Node) *Node {
 	apart, err := ReadXML(CanonicalXML(root, n, Canonical{Inclusive: true}), "utf-8")

@@ -274,7 +274,8 @@ func (s *Subject) changesOf(b *baseline, r *Result) []*tried {
 			s.inner[step.of] = wayTo(b.row.payload(step.name, nil), step.payload)
 		}
 		var of []*tried
-		all := append(changes(answer, s.inner[step.of], s.values(step), s.mask), s.otherAnswers(b.row, step.name, answer)...)
+		all := append(changes(answer, s.inner[step.of], s.values(step), s.mask),
+			s.otherAnswers(b.row, step.name, answer)...)
 		if at.before == ofFound { // it has no status, and no header fields
 			all = slices.DeleteFunc(all, func(c Change) bool { return c.Path == "" && c.Kind != Row })
 		}

@@ -25,11 +25,11 @@ type Result struct {
 	Rows    int      `json:"rows"`                 // whose answers were changed
 	Noticed int      `json:"noticed"`              // changes that some check noticed
 	Missed  int      `json:"missed"`               // and that none did
-	Allowed int      `json:"allowed"`              // and that the contract or a rule lets pass on purpose, or that come each time
+	Allowed int      `json:"allowed"`              // and that a rule or the contract lets pass, or that come each time
 	Unknown int      `json:"unknown"`              // and after which a later step would ask for something else
 	Tried   int      `json:"tried"`                // all of these
-	ByRules int      `json:"noticed by the rules"` // of those missed, the ones that the rules of the fields would notice
-	Of      int      `json:"of"`                   // how many changes there are; more than tried where a sample was taken
+	ByRules int      `json:"noticed by the rules"` // of those missed, what the rules of the fields would notice
+	Of      int      `json:"of"`                   // how many changes there are; more than Tried of a sample
 	Fields  []*Field `json:"fields"`               // in the order of the steps and of their answers
 	// Idle are checks that none of the changes made fail, Same those that failed at the same changes.
 	Idle    []string    `json:"checks that never failed,omitempty"`
@@ -83,8 +83,8 @@ func (r *Result) addBaseline(b *baseline) {
 		for _, c := range step.checks {
 			switch {
 			case c.Judged && !c.Passed:
-				r.leave("%s: %s fails with the recorded answer already: expected %s, got %s", step.name, c.Subject, c.Expected,
-					c.Got)
+				r.leave("%s: %s fails with the recorded answer already: expected %s, got %s", step.name, c.Subject,
+					c.Expected, c.Got)
 			case recorded == nil || !recorded.isThere(), c.Kind == "keep",
 				c.Subject == "time" || c.Subject == "size" || c.Subject == "relation":
 			case c.Judged:

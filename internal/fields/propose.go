@@ -85,8 +85,8 @@ func (p *Proposer) Propose() []Proposal {
 			rules[i] = lead + rule
 		}
 		if f.isList && f.empties > 0 && f.empties < f.lists && !strings.Contains(f.Path, "[*]") {
-			remark = fmt.Sprintf("it was empty in %d of %d answers; what is below it holds where it has elements", f.empties,
-				f.lists)
+			remark = fmt.Sprintf("it was empty in %d of %d answers; what is below it holds where it has elements",
+				f.empties, f.lists)
 		}
 		if len(rules) > 0 {
 			out = append(out, Proposal{f.Path, rules, remark})

@@ -74,7 +74,8 @@ func (c compiler) schema(at Location) (*keywords, error) {
 		yes := n.Text == "true"
 		k.always = &yes
 	case n == nil || n.Kind != document.Object:
-		return nil, fmt.Errorf("the schema at %s breaks its own rules: it must be an object, and is %s", at, n.Describe())
+		return nil, fmt.Errorf("the schema at %s breaks its own rules: it must be an object, and is %s", at,
+			n.Describe())
 	default:
 		r := &reader{compiler: c, node: n, into: k}
 		if r.all(at); r.err != nil {

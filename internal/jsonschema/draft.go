@@ -67,7 +67,8 @@ func metaschema(address string) *document.Node {
 
 // rules are the schemas of the drafts themselves, each compiled when it is first asked for.
 var rules = map[draft]func() (*Schema, error){
-	draft4: rulesAt("http://json-schema.org/draft-04/schema"), draft6: rulesAt("http://json-schema.org/draft-06/schema"),
+	draft4:    rulesAt("http://json-schema.org/draft-04/schema"),
+	draft6:    rulesAt("http://json-schema.org/draft-06/schema"),
 	draft7:    rulesAt("http://json-schema.org/draft-07/schema"),
 	draft2019: rulesAt("https://json-schema.org/draft/2019-09/schema"),
 	draft2020: rulesAt("https://json-schema.org/draft/2020-12/schema"),

@@ -103,7 +103,8 @@ func typed(h *shape, v *document.Node) *document.Node {
 	}
 	allowed := h.allowed()
 	// A text of the list of those that are allowed is that text, also 007.
-	if slices.ContainsFunc(allowed, func(a *document.Node) bool { return a.Kind == document.Text && a.Text == v.Text }) {
+	if slices.ContainsFunc(allowed,
+		func(a *document.Node) bool { return a.Kind == document.Text && a.Text == v.Text }) {
 		return as(document.Text, v.Text)
 	}
 	isAllowed := func(kind document.Kind) bool {

@@ -87,9 +87,10 @@ var textFormats = map[string]func(string) error{
 	"uri": isURI, "iri": isURI, "uri-reference": isReference, "iri-reference": isReference,
 	"uri-template":          matching(`([^{}"<>\\^` + "`" + `|\s]|\{[^{}]+\})*`), // RFC 6570, 2
 	"uuid":                  matching(`[0-9A-Fa-f]{8}-([0-9A-Fa-f]{4}-){3}[0-9A-Fa-f]{12}`),
-	"json-pointer":          matching(pointerForm),                           // RFC 6901, 3
-	"relative-json-pointer": matching(`(0|[1-9]\d*)(#|` + pointerForm + `)`), // draft-bhutton-relative-json-pointer-00, 3
-	"regex":                 func(text string) error { _, err := compilePattern(text); return err },
+	"json-pointer":          matching(pointerForm), // RFC 6901, 3
+	"relative-json-pointer": matching(`(0|[1-9]\d*)(#|` + pointerForm + `)`),
+	// draft-bhutton-relative-json-pointer-00, 3
+	"regex": func(text string) error { _, err := compilePattern(text); return err },
 	"semver": matching(`(0|[1-9]\d*)\.(0|[1-9]\d*)\.(0|[1-9]\d*)` +
 		`(-(0|[1-9]\d*|\d*[A-Za-z-][0-9A-Za-z-]*)(\.(0|[1-9]\d*|\d*[A-Za-z-][0-9A-Za-z-]*))*)?` +
 		`(\+[0-9A-Za-z-]+(\.[0-9A-Za-z-]+)*)?`),

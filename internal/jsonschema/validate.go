@@ -553,7 +553,8 @@ func (j *judged) text(s *keywords) bool {
 	}
 	if s.format != nil && s.format.text != nil {
 		if err := s.format.text(j.value.Text); err != nil {
-			valid = j.tell("is not %s%s: %s", suggest.Article(formatWords(s.format.name)), s.format.why(err), j.value.Describe())
+			valid = j.tell("is not %s%s: %s", suggest.Article(formatWords(s.format.name)), s.format.why(err),
+				j.value.Describe())
 		}
 	}
 	return valid
@@ -589,7 +590,8 @@ func (j *judged) number(s *keywords) bool {
 	}
 	if s.format != nil && s.format.number != nil {
 		if err := s.format.number(j.value); err != nil {
-			valid = j.tell("is not %s%s: %s", suggest.Article(formatWords(s.format.name)), s.format.why(err), j.value.Describe())
+			valid = j.tell("is not %s%s: %s", suggest.Article(formatWords(s.format.name)), s.format.why(err),
+				j.value.Describe())
 		}
 	}
 	return valid

@@ -36,7 +36,8 @@ func newProver() (*prover, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &prover{key: key, public: json.RawMessage(document.WriteJSON(jwk, document.Style{})), nonces: map[string]string{}}, nil
+	return &prover{key: key, public: json.RawMessage(document.WriteJSON(jwk, document.Style{})),
+		nonces: map[string]string{}}, nil
 }
 
 // put adds a proof for the request (section 4.2). token is empty at the token

@@ -114,7 +114,8 @@ func (o *OAuth2) signWithClient(env *Env, s *oauthState, kind string, claims jwt
 
 // clientAssertion makes what the client proves itself with (RFC 7523, section 3).
 func (o *OAuth2) clientAssertion(env *Env, s *oauthState, client, secret, endpoint string) (string, error) {
-	// The issuer's name is the audience that every server takes; without it, the token endpoint, whichever one is asked.
+	// The issuer's name is the audience that every server takes; without it, the token endpoint, whichever one is
+	// asked.
 	audience, err := o.endpoint(env, s, o.From, "from", "token_endpoint")
 	if err != nil {
 		audience = endpoint

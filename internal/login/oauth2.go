@@ -337,7 +337,8 @@ func refusal(r *reply.Reply, endpoint string) *Error {
 		return e
 	case r.Format == document.HTML:
 		e.Message = fmt.Sprintf("the %s answered %d: %s", endpoint, answer.Status, answerInWords(r))
-		e.Try = fmt.Sprintf("an HTML page comes from a login page or a proxy, not from the %s: check the address", endpoint)
+		e.Try = fmt.Sprintf("an HTML page comes from a login page or a proxy, not from the %s: check the address",
+			endpoint)
 		return e
 	default:
 		e.Message = fmt.Sprintf("the %s answered %d: %s", endpoint, answer.Status, answerInWords(r))

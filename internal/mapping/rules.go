@@ -81,7 +81,8 @@ func (r *Reader) rules(items []*yamlfile.Node) []*rule.Rule {
 
 var ruleKeys = []string{
 	"equals", "one of", "all of", "any of", "not", "all", "some", "count", "length", "optional", "if any", "null or",
-	"over", "under", "at least", "at most", "contains", "starts with", "ends with", "matches", "is", "same as", "between", "about",
+	"over", "under", "at least", "at most", "contains", "starts with", "ends with", "matches", "is", "same as",
+	"between", "about",
 }
 
 func (r *Reader) keyedRule(n *yamlfile.Node) *rule.Rule {

@@ -247,8 +247,8 @@ func (m *maker) templated() []*place {
 			continue
 		}
 		one := &place{
-			path: p.Name, field: fieldOfParameter(p), shape: shapeOfParameter(p), good: m.Fields.Get(p.Name), typed: true,
-			set: func(v *document.Node) *exchange.Request { return m.Rebuild(p.Name, v) },
+			path: p.Name, field: fieldOfParameter(p), shape: shapeOfParameter(p), good: m.Fields.Get(p.Name),
+			typed: true, set: func(v *document.Node) *exchange.Request { return m.Rebuild(p.Name, v) },
 		}
 		if one.good != nil {
 			one.remove = func() *exchange.Request { return m.Rebuild(p.Name, nil) }

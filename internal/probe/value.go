@@ -1,7 +1,6 @@
 package probe
 
 import (
-	"fmt"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -331,6 +330,3 @@ func otherCase(text string) string {
 	}
 	return strings.ToLower(text)
 }
-
-// String says what is wrong.
-func (w wrong) String() string { return fmt.Sprintf("%s: %s", w.kind, w.what) }

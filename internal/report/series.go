@@ -56,7 +56,8 @@ func (s *Size) Set(text string) error {
 	var rest string
 	n, _ := fmt.Sscanf(text+" ", "%dx%d%s", &s.Width, &s.Height, &rest)
 	if n != 2 || min(s.Width, s.Height) < leastPixels || max(s.Width, s.Height) > mostPixels {
-		return fmt.Errorf("a size is written as 1280x480, with %d to %d pixels each way, not %q", leastPixels, mostPixels, text)
+		return fmt.Errorf("a size is written as 1280x480, with %d to %d pixels each way, not %q", leastPixels,
+			mostPixels, text)
 	}
 	return nil
 }

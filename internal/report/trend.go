@@ -27,13 +27,15 @@ func FindingWords(f history.Finding) string {
 		return fmt.Sprintf("failed in all %s since run %d", count(f.Of, "run"), f.Since)
 	case history.Slower:
 		s := f.Slower
-		return fmt.Sprintf("slower since run %d: median %s before, %s now (+%.0f %%, noise %.0f %%); p95 %s before, %s now",
+		return fmt.Sprintf("slower since run %d: median %s before, %s now (+%.0f %%, noise %.0f %%); p95 %s "+
+			"before, %s now",
 			f.Since, span(s.Before), span(s.Now), (s.Now/s.Before-1)*100, s.Noise*100, span(s.BeforeP95),
 			span(s.NowP95))
 	case history.Flaky:
 		return fmt.Sprintf("flaky: failed in %d of %s, last in run %d", f.Count, count(f.Of, "run"), f.Since)
 	case history.Retried:
-		return fmt.Sprintf("passed only at a later try in %d of %s, last in run %d", f.Count, count(f.Of, "run"), f.Since)
+		return fmt.Sprintf("passed only at a later try in %d of %s, last in run %d", f.Count, count(f.Of, "run"),
+			f.Since)
 	case history.PassesAgain:
 		return fmt.Sprintf("passes since run %d, after it failed in %s", f.Since, count(f.Count, "run"))
 	}

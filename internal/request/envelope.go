@@ -140,10 +140,11 @@ func (s *Spec) setEnvelope(scope value.Scope, r *exchange.Request) error {
 	return nil
 }
 
-// envelopePayload makes what goes into the Body. A text that is an envelope itself is the body of the request, as it is:
+// envelopePayload makes what goes into the Body. A text that is an envelope itself is the body of the request, as it
+// is:
 // isWhole says so. Shown is how a text is shown where that differs.
-func (s *Spec) envelopePayload(scope value.Scope, r *exchange.Request, hasBlocks bool) (payload []*document.Node, shown string,
-	isWhole bool, err error,
+func (s *Spec) envelopePayload(scope value.Scope, r *exchange.Request, hasBlocks bool) (payload []*document.Node,
+	shown string, isWhole bool, err error,
 ) {
 	switch {
 	case s.Text != nil:

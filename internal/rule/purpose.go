@@ -19,8 +19,8 @@ func (r *Rule) CountsWithRoom() bool {
 
 func (t *test) hasRoom() bool {
 	switch t.op {
-	case opOver, opUnder, opAtLeast, opAtMost, opBetween, opAbout, opOneOf, opMatches, opStartsWith, opEndsWith, opContains,
-		opNot, opSome:
+	case opOver, opUnder, opAtLeast, opAtMost, opBetween, opAbout, opOneOf, opMatches, opStartsWith, opEndsWith,
+		opContains, opNot, opSome:
 		return true
 	case opAll:
 		return t.inner.hasRoom()

@@ -90,7 +90,8 @@ func (r *runner) iteration(ctx context.Context) iter.Seq[inputRow] {
 			}
 			if !yield(inputRow{
 				values: row.values, wrong: row.wrong,
-				result: &result.Row{Number: row.number, Column: column, Label: labelOf(row.values.Get(column)), Inputs: row.values},
+				result: &result.Row{Number: row.number, Column: column, Label: labelOf(row.values.Get(column)),
+					Inputs: row.values},
 			}) {
 				return
 			}

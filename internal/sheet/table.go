@@ -12,8 +12,9 @@ import (
 // Column is one of the table that results are written as: what it is called, and which value it has.
 type Column struct {
 	Name string
-	Of   string // a column of the rows (row.NAME), a name that a step keeps (kept.NAME), or one of history.ResultColumns
-	at   *yamlfile.Node
+	// Of is a column of the rows (row.NAME), a name that a step keeps (kept.NAME), or one of history.ResultColumns.
+	Of string
+	at *yamlfile.Node
 }
 
 // readTable reads columns: a list of them, or names of one's own with what they are.

@@ -48,8 +48,8 @@ func readSpreadsheet(data []byte, o Options) (*Table, error) {
 				return nil, err
 			}
 			if t.Rows = append(t.Rows, made); len(t.Rows)*len(t.Columns) > document.MaxNodes { // empty cells among them
-				return nil, fmt.Errorf("the sheet %s has more than %d cells; save it as CSV, which is read row by row", name,
-					document.MaxNodes)
+				return nil, fmt.Errorf("the sheet %s has more than %d cells; save it as CSV, which is read row by row",
+					name, document.MaxNodes)
 			}
 		}
 	}

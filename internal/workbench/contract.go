@@ -41,9 +41,9 @@ func Try(err error) string {
 	case errors.As(err, &unreached) && unreached.Record.Failure != nil:
 		return hint.Unreached(unreached.Record)
 	case errors.As(err, &unreached) && (unreached.Record.Answer.Status == 401 || unreached.Record.Answer.Status == 403):
-		return "if the service has a login, look at its user and secret. If not, write login: NAME at the service, or " +
-			"`testbench add NAME ADDRESS -login LOGIN`: its contract is then fetched with the login, at the service's " +
-			"own origin. A contract elsewhere: save it into the bench as a file"
+		return "if the service has a login, look at its user and secret. If not, write login: NAME at the service, " +
+			"or `testbench add NAME ADDRESS -login LOGIN`: its contract is then fetched with the login, at the " +
+			"service's own origin. A contract elsewhere: save it into the bench as a file"
 	case errors.As(err, &broken) && broken.Described:
 		return "-contract answer sends it all the same"
 	}

@@ -174,11 +174,13 @@ func (b *Bench) PutStatuses(covered []*Covered) (int, error) {
 	for _, one := range covered {
 		for _, r := range one.Remarks {
 			status, err := strconv.Atoi(r.Of)
-			operation := yamlfile.Read(name, source).Root.Get("services").Get(one.Name).Get("operations").Get(r.Operation)
+			operation := yamlfile.Read(name,
+				source).Root.Get("services").Get(one.Name).Get("operations").Get(r.Operation)
 			if err != nil || r.What != cover.NotDescribed || operation.Get("statuses") == nil {
 				continue
 			}
-			entry := fmt.Sprintf("%d: %s, seen in %s", status, cmp.Or(http.StatusText(status), "no known status"), r.Exchange)
+			entry := fmt.Sprintf("%d: %s, seen in %s", status, cmp.Or(http.StatusText(status), "no known status"),
+				r.Exchange)
 			if source, err = yamlfile.InsertInto(source, operation, "statuses", entry+"\n"); err != nil {
 				return 0, fmt.Errorf("%s, the operation %s: %w", bench.FileName, r.Operation, err)
 			}

@@ -283,8 +283,8 @@ func (b *Bench) Import(ctx context.Context, to *history.Store, run history.Finis
 	number int, isNew bool, err error,
 ) {
 	if of := run.Run().Bench; of != b.inner.Name {
-		return 0, false, session.WithTry(fmt.Sprintf("it is a run of the bench %s, and this bench is %s", of, b.inner.Name),
-			"name the bench with -bench DIR")
+		return 0, false, session.WithTry(fmt.Sprintf("it is a run of the bench %s, and this bench is %s", of,
+			b.inner.Name), "name the bench with -bench DIR")
 	}
 	return to.Import(ctx, run, replace)
 }

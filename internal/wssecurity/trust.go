@@ -96,7 +96,8 @@ func (t TokenRequest) Element() *document.Node {
 	out := make("RequestSecurityToken", make("TokenType", text(kind)), make("RequestType", text(v.space+"/Issue")))
 	out.AppendAttributes(declaration("wst", v.space))
 	if t.AppliesTo != "" {
-		const policy, addressing = "http://schemas.xmlsoap.org/ws/2004/09/policy", "http://www.w3.org/2005/08/addressing"
+		const policy, addressing = "http://schemas.xmlsoap.org/ws/2004/09/policy",
+			"http://www.w3.org/2005/08/addressing"
 		to := document.NewElement(document.Name{Space: policy, Prefix: "wsp", Local: "AppliesTo"},
 			document.NewElement(document.Name{Space: addressing, Prefix: "wsa", Local: "EndpointReference"},
 				document.NewElement(document.Name{Space: addressing, Prefix: "wsa", Local: "Address"},

@@ -104,7 +104,8 @@ var models = []string{"sequence", "choice", "all", "group", "simpleContent", "co
 // apart are facets of which a restriction may have one (XML Schema 1.0 Part 2, 4.3.1.4,
 // 4.3.7.4 and 4.3.8.4).
 var apart = [][2]string{
-	{"minInclusive", "minExclusive"}, {"maxInclusive", "maxExclusive"}, {"length", "minLength"}, {"length", "maxLength"},
+	{"minInclusive", "minExclusive"}, {"maxInclusive", "maxExclusive"}, {"length", "minLength"},
+	{"length", "maxLength"},
 }
 
 // vetOrder tells what is in the wrong place or together with what excludes it.
@@ -194,7 +195,8 @@ func (s *Schema) consistentElements(t *ComplexType, m *model) {
 			continue
 		}
 		if other, met := types[e.Name]; met && other != e.Type {
-			s.warned = appendWarning(s.warned, refusedAt(t.at), "%s is in %s with two types", e.Name, nameOr(t.Name, "a type"))
+			s.warned = appendWarning(s.warned, refusedAt(t.at), "%s is in %s with two types", e.Name,
+				nameOr(t.Name, "a type"))
 		}
 		types[e.Name] = e.Type
 	}

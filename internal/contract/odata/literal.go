@@ -194,7 +194,8 @@ func wrongText(edm string, f facets, v *document.Node) string {
 		}
 	}
 	if edm == "Edm.DateTimeOffset" && f.precision >= 0 {
-		if fraction := instantForm().FindStringSubmatch(v.Text)[3]; len(strings.TrimRight(fraction, "0")) > f.precision {
+		fraction := strings.TrimRight(instantForm().FindStringSubmatch(v.Text)[3], "0")
+		if len(fraction) > f.precision {
 			return fmt.Sprintf("must have at most %d digits of a second, and is %s", f.precision, v.Describe())
 		}
 	}

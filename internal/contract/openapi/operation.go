@@ -342,7 +342,8 @@ func (r *reader) partHeaders(at jsonschema.Location) []contract.PartHeader {
 		if enum := described.Get("enum"); enum != nil && len(enum.Items()) == 1 {
 			one.Value = enum.Items()[0]
 		}
-		for _, given := range []*document.Node{described.Get("const"), described.Get("default"), h.Node.Get("example")} {
+		for _, given := range []*document.Node{described.Get("const"), described.Get("default"),
+			h.Node.Get("example")} {
 			if one.Value == nil {
 				one.Value = given
 			}

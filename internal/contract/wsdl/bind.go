@@ -190,8 +190,8 @@ func (l *loader) operation(b *Binding, typeName xsd.Name, o element, abstracts [
 // before
 // it, and of the submission.
 var addressingNamespaces = []string{
-	"http://www.w3.org/2007/05/addressing/metadata", "http://www.w3.org/2006/05/addressing/wsdl", soap.AddressingNamespace,
-	soap.AddressingOld,
+	"http://www.w3.org/2007/05/addressing/metadata", "http://www.w3.org/2006/05/addressing/wsdl",
+	soap.AddressingNamespace, soap.AddressingOld,
 }
 
 // addressingAction is the action of a request: the one that the contract says, else that of SOAP, else the default

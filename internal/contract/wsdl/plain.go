@@ -118,7 +118,8 @@ func (b *Bound) judgePlain(got contract.Got) contract.Judgement {
 			return contract.Judgement{Judged: true}
 		}
 		return contract.Judgement{Judged: true, Wrong: []string{
-			fmt.Sprintf("the content type is %q, and the contract says %s", mediaType, strings.Join(output.Types, " or ")),
+			fmt.Sprintf("the content type is %q, and the contract says %s", mediaType,
+				strings.Join(output.Types, " or ")),
 		}}
 	case got.Body == nil || got.Body.Kind != document.Element:
 		return contract.Judgement{Judged: true, Wrong: []string{"the answer is not XML, but " + got.What}}

@@ -96,7 +96,8 @@ func (s *Service) find(w http.ResponseWriter, r *http.Request) {
 
 // refuse tells an error as it has always been told here.
 func refuse(w http.ResponseWriter, code int, text string) {
-	answer(w, fmt.Sprintf(`<register outcome="FAILED"><fault no="%d">%s</fault></register>`, code, html.EscapeString(text)))
+	answer(w, fmt.Sprintf(`<register outcome="FAILED"><fault no="%d">%s</fault></register>`, code,
+		html.EscapeString(text)))
 }
 
 func answer(w http.ResponseWriter, body string) {
