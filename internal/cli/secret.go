@@ -56,9 +56,6 @@ func runSecret(s *session, o *secretOptions, args []string) (int, error) {
 		return 0, usagef("testbench secret list", "secret what? %s", strings.Join(secretWords, ", "))
 	}
 	store := bench.Store
-	if store.Identity == "" {
-		return 0, fmt.Errorf("there is no place for your identity; set TESTBENCH_IDENTITY to a file")
-	}
 	if s.common.site != "" && bench.Model().Site(s.common.site) == nil {
 		_, err := bench.Model().At(s.common.site)
 		return 0, err

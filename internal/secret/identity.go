@@ -61,7 +61,14 @@ func (s *Store) identity(create bool) ([]age.Identity, error) {
 	return identities, err
 }
 
+// errNoFolder says why there is no identity, and cannot be one.
+var errNoFolder = errors.New("there is no home folder, in which your identity would be: set HOME, or " +
+	"TESTBENCH_IDENTITY to its file")
+
 func (s *Store) readIdentity(create bool) ([]age.Identity, error) {
+	if s.Identity == "" {
+		return nil, errNoFolder
+	}
 	data, err := readBounded(s.Identity)
 	if errors.Is(err, fs.ErrNotExist) {
 		if !create {

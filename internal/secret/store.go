@@ -71,8 +71,7 @@ func DefaultIdentity() (string, error) {
 	}
 	dir, err := os.UserConfigDir()
 	if err != nil {
-		return "", fmt.Errorf("no folder for the identity of the sealed store: %w; set TESTBENCH_IDENTITY to a file",
-			err)
+		return "", errNoFolder
 	}
 	return filepath.Join(dir, "testbench", "identity.txt"), nil
 }

@@ -73,7 +73,7 @@ func Open(b *bench.Bench, name string, kinds []Kind) (*Sheet, error) {
 	}
 	data, err := os.ReadFile(name)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, &bench.NotFoundError{What: "sheet", Name: name, Known: sheetsNear(b, name)}
+		return nil, &bench.NotFoundError{What: "sheet", Name: name, Known: Near(b, name)}
 	}
 	if err != nil {
 		return nil, err
@@ -81,17 +81,24 @@ func Open(b *bench.Bench, name string, kinds []Kind) (*Sheet, error) {
 	return Read(b, bench.DisplayName(name), data, kinds), nil
 }
 
-// sheetsNear lists the sheets in the folder where one was looked for; of a bare name, which
-// may be that of a sheet without its folder, those of the bench too.
-func sheetsNear(b *bench.Bench, name string) []string {
-	near, _ := filepath.Glob(filepath.Join(filepath.Dir(name), "*.yaml"))
-	if filepath.Base(name) == name && b.Dir != "" {
-		inside, _ := filepath.Glob(filepath.Join(b.Dir, "sheets", "*.yaml"))
+// Near lists the sheets in the folder where one was looked for, from here and from the bench; where there
+// are none, and of a bare name, which may be that of a sheet without its folder, those of the bench too.
+func Near(b *bench.Bench, name string) []string {
+	folder := filepath.Dir(name)
+	near, _ := filepath.Glob(filepath.Join(folder, "*.yaml"))
+	add := func(folder string, shown func(file string) string) {
+		inside, _ := filepath.Glob(filepath.Join(b.Dir, folder, "*.yaml"))
 		for _, file := range inside {
-			if shown := bench.DisplayName(file); !slices.Contains(near, shown) {
+			if shown := shown(file); !slices.Contains(near, shown) {
 				near = append(near, shown)
 			}
 		}
+	}
+	if b.Dir != "" && !filepath.IsAbs(name) {
+		add(folder, func(file string) string { return filepath.Join(folder, filepath.Base(file)) })
+	}
+	if b.Dir != "" && (len(near) == 0 || filepath.Base(name) == name) {
+		add("sheets", bench.DisplayName)
 	}
 	return slices.DeleteFunc(near, func(f string) bool { return filepath.Base(f) == bench.FileName })
 }

@@ -1,7 +1,6 @@
 package workbench
 
 import (
-	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -92,7 +91,7 @@ func sheetFiles(b *Bench, names []string) ([]string, error) {
 		}
 		matches = slices.DeleteFunc(matches, func(file string) bool { return filepath.Base(file) == bench.FileName })
 		if err != nil || len(matches) == 0 {
-			return nil, fmt.Errorf("there is no sheet at %s", name)
+			return nil, &bench.NotFoundError{What: "sheet", Name: name, Known: sheet.Near(b.inner, name)}
 		}
 		for _, file := range matches {
 			files = append(files, bench.DisplayName(file))

@@ -435,6 +435,10 @@ func (f *File) syntax(err error) {
 	if f.spaceMissing(line, contextLine(load)) || f.indentedOtherwise(line) {
 		return
 	}
+	if load != nil && (f.neverClosed(load.ContextMark.Line, load.ContextMark.Column) ||
+		f.quoteLeftOpen(load.ContextMark.Line, line)) {
+		return
+	}
 	for _, candidate := range []int{line, contextLine(load)} {
 		if strings.Contains(message, "exceeded") {
 			break // too deep or too long: quotes would not help
@@ -449,10 +453,13 @@ func (f *File) syntax(err error) {
 						"${...} needs quotes"
 				} else if operator, ok := comparison(value); ok {
 					try = "write: " + strings.TrimSpace(m[1]+operator)
-				} else if opened, ok := unclosed[value[0]]; ok && !strings.Contains(value[1:], opened[1]) {
-					try, words = fmt.Sprintf("write %s at its end; or, where it is a part of the value, %s", opened[1],
-						strings.TrimSpace(m[1]+Quote(value))), "the "+opened[0]+" "+value[:1]+
-						" is opened and never closed"
+				} else if strings.ContainsAny(value[:1], "{[") && balanced(value) {
+					try = "divide what is in braces and brackets by commas, and put a text that holds such signs into quotes"
+					if strings.Contains(message, "cannot start any token") {
+						try = "put the value into quotes; a comparison is written in words: over 5, at most 5"
+					}
+					f.ReportAt(line, column, try, "not valid YAML: %s", message)
+					return
 				}
 				f.ReportAt(candidate, utf8.RuneCountInString(m[1])+1, try, "%s", words)
 				return
@@ -460,6 +467,10 @@ func (f *File) syntax(err error) {
 		}
 	}
 	try := ""
+	if m := quotedTwice().FindStringSubmatch(f.line(line)); m != nil {
+		try = "in single quotes a quote is written twice, or the text goes into double quotes: " +
+			strings.TrimSpace(m[1]+Quote(m[2]))
+	}
 	if strings.Contains(f.line(line), "\t") {
 		try = "YAML is indented with spaces, not with tabs"
 	}
@@ -473,6 +484,58 @@ var bareInBraces = lazy.Regexp(`([{\[,:] *)([^\s,:\[\]{}"'$]*\$\{[^}]*\}[^\s,\]}
 // unclosed are the signs that open what must be closed, with what they are called and what closes them.
 var unclosed = map[byte][2]string{
 	'"': {"quote", `"`}, '\'': {"quote", "'"}, '[': {"bracket", "]"}, '{': {"bracket", "}"},
+}
+
+// neverClosed reports the quote or bracket at a place, where nothing after it closes it.
+func (f *File) neverClosed(line, column int) bool {
+	text := []rune(f.line(line))
+	if column < 1 || column > len(text) {
+		return false
+	}
+	before, value := string(text[:column-1]), string(text[column-1:])
+	opened, ok := unclosed[value[0]]
+	if !ok || closes(value[:1], opened[1], value[1:]+"\n"+strings.Join(f.lines[line:], "\n")) {
+		return false
+	}
+	try := "write " + opened[1] + " at its end"
+	if m := keyAndValue().FindStringSubmatch(before + "x"); m != nil && m[2] == "x" {
+		try += "; or, where it is a part of the value, " + strings.TrimSpace(before+Quote(value))
+	}
+	f.ReportAt(line, column, try, "the %s %s is opened and never closed", opened[0], value[:1])
+	return true
+}
+
+// quoteLeftOpen reports the first line, of those before the last, that opens a quote and does not close it: what
+// closes it there is the opening quote of another value.
+func (f *File) quoteLeftOpen(first, last int) bool {
+	for line := max(first, 1); line < last; line++ {
+		text := strings.ReplaceAll(f.line(line), `\"`, "  ")
+		if strings.Count(text, `"`)%2 == 1 {
+			at := utf8.RuneCountInString(text[:strings.LastIndexByte(text, '"')]) + 1
+			f.ReportAt(line, at, `write " at its end`, `the quote " is opened and not closed on its line`)
+			return true
+		}
+	}
+	return false
+}
+
+// closes says whether a text closes the sign that was opened before it. What is opened in it closes first.
+func closes(opening, closing, text string) bool {
+	for depth, rest := 1, text; ; {
+		at := strings.IndexAny(rest, opening+closing)
+		switch {
+		case at < 0:
+			return false
+		case strings.HasPrefix(rest[at:], closing): // a quote closes with the sign that opens it
+			depth--
+		default:
+			depth++
+		}
+		if depth == 0 {
+			return true
+		}
+		rest = rest[at+1:]
+	}
 }
 
 // comparison writes a value that begins with a sign of comparison as the rule that it means.
@@ -492,6 +555,8 @@ func comparison(value string) (rule string, ok bool) {
 	}
 	return "", false
 }
+
+var quotedTwice = lazy.Regexp(`^(\s*(?:- )*[^\s#:"'][^:"]*?:\s+)'(.*'.*)'\s*$`)
 
 var keyWithoutSpace = lazy.Regexp(`^(\s*(?:- )?)([a-z][a-z ]*):([^\s:/"'].*)$`)
 

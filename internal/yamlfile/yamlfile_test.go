@@ -57,6 +57,13 @@ func TestTraps(t *testing.T) {
 		{"at sign", "a: @x\n", 1, 4, "needs quotes", `write: a: "@x"`},
 		{"star", "a: * 3\n", 1, 4, "needs quotes", `write: a: "* 3"`},
 		{"colon", "a: b: c\n", 1, 4, "needs quotes", `write: a: "b: c"`},
+		{"bracket open, the next line has its own", "a: {b: c\nd: {e: f}\n", 1, 4, "the bracket { is opened and never closed", `write } at its end; or, where it is a part of the value, a: "{b: c"`},
+		{"bracket in a bracket", "a: {b: [c, d}\n", 1, 8, "the bracket [ is opened and never closed", "write ] at its end"},
+		{"quote in braces", "ä: {ö: \"A}\nb: {e: f}\n", 1, 8, "the quote \" is opened and never closed", `write " at its end`},
+		{"quote that another closes", "a: \"x\nb: \"y\"\n", 1, 4, `the quote " is opened and not closed on its line`, `write " at its end`},
+		{"no comma", "a: {b: c d: e}\n", 1, 11, "did not find expected ','", "by commas"},
+		{"comparison in braces", "a: {b: > 5}\n", 1, 8, "cannot start any token", "over 5"},
+		{"quote in quotes", "a: 'it's'\n", 1, 8, "did not find expected key", `a: "it's"`},
 		{"bracket", "a: [0].x\nb: 1\n", 1, 4, "needs quotes", `write: a: "[0].x"`},
 		{
 			"placeholder in braces", "a: {b: x/${c}.json, d: [${e}, \"${f}\"]}\nb: 1\n", 1, 4, "in braces and brackets a value with ${...} needs quotes",
