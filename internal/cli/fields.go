@@ -112,7 +112,8 @@ func readFile(s *session, name string) ([]byte, error) {
 	}
 	data, err := os.ReadFile(name)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, fmt.Errorf("there is no file %s", name)
+		return nil, usagef("a text goes into a file, or comes from standard input, which is -", "there is no file %s",
+			name)
 	}
 	return data, err
 }

@@ -26,8 +26,11 @@ func NewName(old string, names []string) string {
 	return ""
 }
 
+// meant says what to write, which begins with what is right, in place of what people try.
+type meant struct{ write, tried string }
+
 // broughtAlong are the keys that people try, with what to write in their place; that begins with the key.
-var broughtAlong = []struct{ write, keys string }{
+var broughtAlong = []meant{
 	{
 		"fields: with path: rule, or where: with conditions",
 		"assert, asserts, check, validate, verify, test",
@@ -64,14 +67,46 @@ var broughtAlong = []struct{ write, keys string }{
 	{"sites: with names", "environments, environment"},
 	{"address: URL", "base, base url, endpoint"},
 	{"contract: FILE or URL", "wsdl, openapi, spec"},
+	{"from: URL of the token endpoint", "token url, token uri, token endpoint, endpoint, url"},
+	{"authorize: URL", "auth url, authorization url, authorization endpoint"},
+	{"issuer: URL", "discovery, well known, metadata"},
+	{"redirect: URL", "redirect uri, redirect url, callback, callback url"},
+	{"client: NAME", "client id, clientid, client_id, consumer key"},
+	{"client secret: ${sealed.NAME}", "client_secret, consumer secret"},
+	{"user: NAME", "username, user name, user_name"},
+	{"password: ${sealed.NAME}", "pass, passwd"},
+	{"token: ${sealed.NAME}", "access token, value"},
+	{"key: ${sealed.NAME}", "api key, apikey, secret, value"},
+	{"header: NAME", "name"},
+	{"kind: WORD", "type"},
+}
+
+// wordsBroughtAlong are the words that people try as values.
+var wordsBroughtAlong = []meant{
+	{"true", "yes, on"},
+	{"false", "no, off"},
+	{"key", "api key, apikey, api_key"},
+	{"basic", "basic auth, http basic"},
+	{"bearer", "token, bearer token, access token"},
+	{"certificate", "mtls, mutual tls, client certificate, tls"},
+	{"kerberos", "spnego, negotiate, gssapi"},
+	{"username token", "wsse, wss, ws-security"},
+	{"oauth2, with grant: client credentials", "client credentials, oauth"},
+	{"oauth2, with grant: authorization code", "authorization code, openid, oidc, openid connect"},
+	{"oauth2, with grant: password", "password"},
+	{"oauth2, with grant: device", "device, device code"},
 }
 
 // whatToWrite says what to write in place of a key that people bring along; "" where it is none, or
 // where no key that is possible does the same.
 func whatToWrite(key string, names []string) string {
-	for _, one := range broughtAlong {
-		name, _, _ := strings.Cut(one.write, ":")
-		if slices.Contains(names, name) && slices.Contains(strings.Split(one.keys, ", "), key) {
+	return toWrite(broughtAlong, ":", key, names)
+}
+
+func toWrite(table []meant, end, tried string, possible []string) string {
+	for _, one := range table {
+		right, _, _ := strings.Cut(one.write, end)
+		if slices.Contains(possible, right) && slices.Contains(strings.Split(one.tried, ", "), strings.ToLower(tried)) {
 			return one.write
 		}
 	}

@@ -107,6 +107,8 @@ func (r *Reader) Choice(n *yamlfile.Node, what string, words ...string) string {
 		try := suggest.DidYouMean(text, words)
 		if name := NewName(text, words); name != "" {
 			try = "it is called " + name + " now"
+		} else if write := toWrite(wordsBroughtAlong, ",", text, words); write != "" {
+			try = "write " + write
 		} else if try == "" {
 			try = "there are: " + strings.Join(words, ", ")
 		}
