@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -33,7 +34,7 @@ var rules = []func(*evidence) string{
 	noCertificate, proxyLogin, noCredentials, schemeWord, noSecurity, digestWanted, strayBlank, staleStamp, expired,
 	notYet, wrongClaims, insufficientScope, signedOtherwise, wrongPassword, wentToTLS, loginPage,
 	soapVersion, soapAction, mediaType, notAcceptable, doubleSlash, unknownPath, wrongMethod, conflict, tooMany,
-	brokenBody, namedField, htmlAnswer, unreadable, errorUnderSuccess, redirectKept,
+	brokenBody, namedField, htmlAnswer, unreadable, errorUnderSuccess, redirectKept, redirectFollowed,
 }
 
 const mostHints = 3
@@ -508,4 +509,19 @@ func redirectKept(e *evidence) string {
 		return ""
 	}
 	return "if the redirect is right, name its host in the site's values or with -allow HOST"
+}
+
+func redirectFollowed(e *evidence) string {
+	for _, c := range e.Checks {
+		if c.Kind != "expect" || c.Subject != "status" || c.Passed || e.record == nil {
+			continue
+		}
+		for _, hop := range e.record.Hops {
+			if strings.Contains(c.Expected, strconv.Itoa(hop.Status)) || strings.Contains(c.Expected, "3xx") {
+				return fmt.Sprintf("the answer was %d, and its redirect was followed; write redirects: off at the "+
+					"step to judge the redirect itself", hop.Status)
+			}
+		}
+	}
+	return ""
 }

@@ -32,6 +32,7 @@ type step struct {
 	context         result.Context
 	signed          string
 	hops            []exchange.Hop
+	checks          []result.Check
 }
 
 func (s step) explain(t *testing.T) *result.Step {
@@ -59,7 +60,7 @@ func (s step) explain(t *testing.T) *result.Step {
 	}
 	result := &result.Step{
 		Outcome: result.Failed, Exchanges: []*exchange.Record{record}, Reply: reply.Read(record),
-		Context: s.context,
+		Context: s.context, Checks: s.checks,
 	}
 	hint.Explain(result)
 	return result
@@ -295,6 +296,14 @@ func TestExplain(t *testing.T) {
 				context: result.Context{Login: "c"},
 			},
 			"the service asks for Bearer there",
+		},
+		{
+			"a redirect that was expected",
+			step{
+				status: 200, hops: []exchange.Hop{{Status: 302, From: "http://h/lots", To: "http://h/in?code=k"}},
+				checks: []result.Check{{Kind: "expect", Subject: "status", Expected: "301 or 302", Got: "200", Judged: true}},
+			},
+			"the answer was 302, and its redirect was followed; write redirects: off at the step",
 		},
 		{
 			"a stamp in what is quoted",
