@@ -243,6 +243,11 @@ func (b *Bench) Files() []*yamlfile.File {
 	return []*yamlfile.File{b.Source, b.Local}
 }
 
+// IsUnreadable says whether one of the files is not YAML, so that it is not known what is in the bench.
+func (b *Bench) IsUnreadable() bool {
+	return slices.ContainsFunc(b.Files(), func(f *yamlfile.File) bool { return f.Root == nil && len(f.Problems) > 0 })
+}
+
 // File returns the name of the bench file.
 func (b *Bench) File() string { return b.Source.Name }
 

@@ -188,7 +188,7 @@ func TestMistakes(t *testing.T) {
 		"a list with a status too many": {"status: [200, 999]", `"999" is not a status`},
 		"a file that is not there":      {"file: none.txt", "there is no file none.txt in the bench folder"},
 		"a file that is elsewhere":      {"file: ../x", "2:7: "},
-		"no identifier":                 {"id: 1x", "a name has letters, digits and _"},
+		"no identifier":                 {"id: 1x", "a name has letters (A to Z"},
 		"a reserved identifier":         {"id: row", "means something else"},
 		"an empty part":                 {"part: {}", "part is empty, and has no effect"},
 		"a key without its other":       {"part: {off: true}", "off: has no effect without on:"},

@@ -188,7 +188,7 @@ func (r *Reader) NotEmpty(n *yamlfile.Node, what string) {
 func (r *Reader) Identifier(n *yamlfile.Node, what string) string {
 	r.TakesOf(n, nameSchema)
 	if !value.IsIdentifier(n.Text) {
-		r.File.Report(n, "a name has letters, digits and _ and starts with a letter or _",
+		r.File.Report(n, "a name has letters (A to Z, a to z), digits and _, and starts with a letter or _",
 			"%q cannot be the name of %s", n.Text, what)
 	}
 	if value.IsReserved(n.Text) && what != "a login" {

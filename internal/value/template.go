@@ -252,7 +252,7 @@ func (r *placeholderReader) ref() (Ref, error) {
 	case word == "" && (r.peek() == '}' || r.peek() == 0):
 		return Ref{}, r.fail("the placeholder names nothing", "write ${name}")
 	case word == "":
-		return Ref{}, r.fail("%q is not a name", "a name has letters, digits and _ and starts with a letter or _",
+		return Ref{}, r.fail("%q is not a name", "a name has letters (A to Z, a to z), digits and _, and starts with a letter or _",
 			r.rest())
 	case word == "file" && r.peek() == ':':
 		r.pos++

@@ -169,7 +169,7 @@ steps:
 		{search("bytes: ¦/etc/passwd"), "relative to the bench folder", ""},
 		{search("parts:\n  - ¦name: a"), "either value: or file:", ""},
 		{search("text: <a b=${¦x}/>"), "", ""},
-		{search("keep:\n  ¦a-b: id"), `"a-b" cannot be the name of a kept value`, "letters, digits"},
+		{search("keep:\n  ¦a-b: id"), `"a-b" cannot be the name of a kept value`, "letters (A to Z"},
 		{search("keep:\n  x: lots[¦"), "a name is missing", ""},
 		{search("keep:\n  x: $.lots¦-a"), "is not allowed in a JSONPath here", ""},
 		{search("keep:\n  x: //lot[¦) "), "\")\" found where a name or another step is expected", ""},

@@ -119,9 +119,10 @@ func SameNames(sheets []*sheet.Sheet) yamlfile.Problems {
 	return problems
 }
 
-// Vet finds everything that is wrong with a sheet, without sending anything.
+// Sheet finds everything that is wrong with a sheet, without sending anything. In a bench that cannot be read
+// this is what the sheet alone tells.
 func Sheet(s *sheet.Sheet, options Options) yamlfile.Problems {
-	if s.Source.Root == nil {
+	if s.Source.Root == nil || s.Bench.IsUnreadable() {
 		return s.Source.Problems
 	}
 	before := s.Source.Problems

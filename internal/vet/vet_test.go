@@ -52,6 +52,16 @@ steps:
 	})
 }
 
+// Of a bench that is no YAML nothing is known: that is told once, and nothing is said to be missing in it.
+func TestSheetOfAnUnreadableBench(t *testing.T) {
+	t.Parallel()
+	b := bench.Read(t.TempDir(), "bench.yaml", []byte("services: {stores: {request: GET /lots/{id}}}\n"))
+	require.True(t, b.IsUnreadable())
+	read := func(text string) *sheet.Sheet { return sheet.Read(b, "s.yaml", []byte(text), step.Kinds) }
+	require.Empty(t, vet.Sheet(read("steps: [{call: stores/search, login: clerk}]\n"), vet.Options{}))
+	require.NotEmpty(t, vet.Sheet(read("steps: [{cal: stores/search}]\n"), vet.Options{}))
+}
+
 func BenchmarkVet(b *testing.B) {
 	dir := b.TempDir()
 	require.NoError(b, demo.Write(dir, "http://127.0.0.1:1"))

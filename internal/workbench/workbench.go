@@ -211,6 +211,9 @@ func (b *Bench) Vet(sheets []string, o Options) (*Vetted, error) {
 	if len(sheets) == 0 {
 		vetted.Unseen = append(vetted.Unseen, "sheets: there are none in the folder sheets of the bench")
 	}
+	if b.inner.IsUnreadable() {
+		vetted.Unseen = append(vetted.Unseen, "what sheets take from the bench, for it cannot be read")
+	}
 	var opened []*sheet.Sheet
 	sheets, err := sheetFiles(b, sheets)
 	if err != nil {
