@@ -26,7 +26,9 @@ type entry struct {
 	hash     uint32
 	prefix   *prefix // of an element, or of an attribute with a prefix
 	local    string
-	declares bool // xmlns or xmlns:...
+	declares bool  // xmlns or xmlns:...
+	name     *Name // of the last element of that name; nil before the first
+	tag      int64 // the last tag with an attribute of that name: the offset after its <
 }
 
 // prefix is a prefix with what it stands for at this place in the document.

@@ -377,6 +377,6 @@ func (r *Reader) scanInstruction(b []byte) (Kind, int, error) {
 	if err != nil || !r.options.Instructions {
 		return None, end + 2, err
 	}
-	r.name, r.text = Name{Local: name}, text
+	r.name, r.text = &Name{Local: name}, text
 	return Instruction, end + 2, nil
 }

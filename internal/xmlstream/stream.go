@@ -81,8 +81,10 @@ func (a *Attr) IsDeclaration() bool { return a.entry != nil && a.entry.declares 
 
 type openElement struct {
 	entry    *entry
-	name     Name
-	bindings int // of the stack, outside of the element
+	name     *Name
+	bindings int      // of the stack, outside of the element
+	start    int64    // the offset of its tag
+	at       Position // of its tag, once the mark is after it
 }
 
 // Reader pulls tokens from an XML document.
@@ -102,7 +104,7 @@ type Reader struct {
 
 	// What the current token is.
 	start   int64 // its offset
-	name    Name
+	name    *Name
 	attrs   []Attr
 	text    []byte
 	scratch []byte
@@ -119,6 +121,8 @@ type Reader struct {
 		offset         int64
 		number, column int // column from 0
 	}
+	counted  int                   // how many of the open elements have their place
+	expanded map[expandedName]bool // of the attributes of one tag
 }
 
 // NewReader returns a Reader of the document that source gives.
@@ -141,6 +145,7 @@ func newReader(source io.Reader, options Options, chunk int) *Reader {
 }
 
 func (r *Reader) init() {
+	r.name = &Name{}
 	if r.options.MaxDepth == 0 {
 		r.options.MaxDepth = 1000
 	}
@@ -152,7 +157,7 @@ func (r *Reader) init() {
 }
 
 // Name is the name of the current start tag, end tag or instruction.
-func (r *Reader) Name() Name { return r.name }
+func (r *Reader) Name() Name { return *r.name }
 
 // Attrs are the attributes of the current start tag in their order, namespace
 // declarations among them.
@@ -204,9 +209,33 @@ func (r *Reader) At(offset int64) Position {
 	return at
 }
 
+// Opened is the place of the start tag of the element that the current token, an End, ends.
+func (r *Reader) Opened() Position {
+	e := &r.open[:len(r.open)+1][len(r.open)]
+	if e.at.Line > 0 {
+		return e.at
+	}
+	return r.At(e.start)
+}
+
 // advance moves the mark to an offset that is still in the buffer, so that
-// nothing is counted twice, however long a line is.
+// nothing is counted twice, however long a line is. Elements that are open and
+// begin before it get their places on the way.
 func (r *Reader) advance(offset int64) {
+	open := r.open
+	if r.leaving {
+		open = open[:len(open)+1]
+	}
+	for ; r.counted < len(open) && open[r.counted].start < offset; r.counted++ {
+		e := &open[r.counted]
+		r.count(e.start)
+		e.at = Position{Line: r.mark.number, Column: r.mark.column + 1, Offset: e.start}
+	}
+	r.count(offset)
+}
+
+// count counts the lines and columns from the mark to an offset.
+func (r *Reader) count(offset int64) {
 	if offset <= r.mark.offset {
 		return
 	}
@@ -376,6 +405,7 @@ func (r *Reader) close() Kind {
 // leave gives back the prefixes that the ended element declared.
 func (r *Reader) leave() {
 	r.leaving = false
+	r.counted = min(r.counted, len(r.open))
 	outside := r.open[:len(r.open)+1][len(r.open)].bindings
 	for i := len(r.bindings) - 1; i >= outside; i-- {
 		b := r.bindings[i]

@@ -480,3 +480,45 @@ func FuzzReader(f *testing.F) {
 		}
 	})
 }
+
+// An element that ends tells where it began, however long ago that was and whatever was asked meanwhile.
+func TestOpened(t *testing.T) {
+	t.Parallel()
+	document := "<ä>\n"
+	for i := range 40 {
+		document += fmt.Sprintf("<b>%s\n<c/><d x='%d'>ö%s</d></b>\n", strings.Repeat("ab\n", i%7), i, strings.Repeat("e", i*3))
+	}
+	document += "</ä>"
+	for _, chunk := range []int{8, 21, 64, 1024} {
+		for _, often := range []int{0, 1, 3} { // how often a place is asked for
+			all := NewBytes([]byte(document), Options{})
+			r := newReader(strings.NewReader(document), Options{}, chunk)
+			var starts []Position
+			for count := 0; ; count++ {
+				kind, err := r.Next()
+				if err == io.EOF {
+					break
+				}
+				require.NoError(t, err)
+				for kind != Text || all.EndOffset() < r.EndOffset() {
+					other, err := all.Next()
+					require.NoError(t, err)
+					if other == Start {
+						starts = append(starts, all.Position())
+					}
+					if other == kind {
+						break
+					}
+				}
+				if often > 0 && count%often == 0 {
+					r.Position()
+				}
+				if kind == End {
+					require.Equal(t, starts[len(starts)-1], r.Opened(), "chunks of %d, asked %d", chunk, often)
+					starts = starts[:len(starts)-1]
+				}
+			}
+			assert.Empty(t, starts)
+		}
+	}
+}

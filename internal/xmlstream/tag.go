@@ -148,7 +148,10 @@ func (r *Reader) enter(element *entry, used int, declares, empty bool) (Kind, in
 	} else if !p.bound {
 		return None, 0, r.failf(1, "the prefix %s of <%s> is not declared", p.text, element.raw)
 	}
-	r.name = Name{Space: p.space, Prefix: p.text, Local: element.local}
+	if element.name == nil || element.name.Space != p.space {
+		element.name = &Name{Space: p.space, Prefix: p.text, Local: element.local}
+	}
+	r.name = element.name
 	for i := range r.attrs {
 		a := &r.attrs[i]
 		switch p := a.entry.prefix; {
@@ -172,7 +175,7 @@ func (r *Reader) enter(element *entry, used int, declares, empty bool) (Kind, in
 		}
 	}
 	r.rooted = true
-	r.open = append(r.open, openElement{entry: element, name: r.name, bindings: outside})
+	r.open = append(r.open, openElement{entry: element, name: r.name, bindings: outside, start: r.start})
 	r.closing = empty
 	return Start, used, nil
 }
@@ -210,35 +213,41 @@ func (r *Reader) declare() error {
 // repeated finds an attribute that is there twice, also under two prefixes for
 // one namespace (Namespaces in XML 1.0, section 6.3).
 func (r *Reader) repeated() error {
-	if len(r.attrs) > 12 {
-		type key struct{ space, local string }
-		seen := make(map[key]bool, len(r.attrs))
-		for i := range r.attrs {
-			a := &r.attrs[i]
-			k := key{a.Name.Space, a.Name.Local}
-			if a.Name.Prefix == "" && a.entry.declares {
-				k.space = "" // xmlns itself is not xmlns:xmlns
-				k.local = "xmlns"
-			}
-			if seen[k] {
-				return r.twice(a)
-			}
-			seen[k] = true
-		}
-		return nil
-	}
+	tag, qualified := r.start+1, 0
 	for i := range r.attrs {
 		a := &r.attrs[i]
-		for j := range i {
-			b := &r.attrs[j]
-			if a.entry == b.entry ||
-				a.entry.local == b.entry.local && a.Name.Space == b.Name.Space && a.Name.Space != XMLNSSpace {
+		if a.entry.tag == tag {
+			return r.twice(a)
+		}
+		a.entry.tag = tag
+		if a.isQualified() {
+			qualified++
+		}
+	}
+	if qualified < 2 {
+		return nil
+	}
+	if r.expanded == nil {
+		r.expanded = map[expandedName]bool{}
+	}
+	clear(r.expanded)
+	for i := range r.attrs {
+		a := &r.attrs[i]
+		if name := (expandedName{a.Name.Space, a.Name.Local}); a.isQualified() {
+			if r.expanded[name] {
 				return r.twice(a)
 			}
+			r.expanded[name] = true
 		}
 	}
 	return nil
 }
+
+// expandedName is what tells the names of a tag's attributes apart.
+type expandedName struct{ space, local string }
+
+// isQualified says whether the name has a prefix that stands for a namespace.
+func (a *Attr) isQualified() bool { return a.entry.prefix != nil && !a.entry.declares }
 
 func (r *Reader) twice(a *Attr) error {
 	return r.failf(int(a.Offset-r.start), "the attribute %s is there twice on <%s>", a.entry.raw, r.name)

@@ -44,9 +44,9 @@ func (t *SimpleType) surely(text []byte) bool {
 	case datatype.Boolean:
 		return len(text) == 1 && (text[0] == '0' || text[0] == '1') || string(text) == "true" || string(text) == "false"
 	case datatype.DateTime, datatype.Date:
-		return !t.isBounded() && datatype.IsMoment(t.Primitive, string(text))
+		return !t.isBounded() && datatype.IsMoment(t.Primitive, text)
 	case datatype.Duration:
-		return !t.isBounded() && datatype.IsDuration(string(text))
+		return !t.isBounded() && datatype.IsDuration(text)
 	case datatype.Float, datatype.Double:
 		return !t.isBounded() && t.surelyDecimal(text)
 	}
@@ -77,8 +77,8 @@ func (t *SimpleType) surelyList(text []byte) bool {
 func tidyText(text []byte, whitespace Whitespace) bool {
 	before := byte(' ')
 	for _, c := range text {
-		if c == '\t' || c == '\n' || c == '\r' || whitespace == Collapse && c == ' ' && before == ' ' {
-			return false
+		if c <= ' ' && (c != ' ' || whitespace == Collapse && before == ' ') {
+			return false // of those up to the space XML has the tab and the line breaks alone
 		}
 		before = c
 	}

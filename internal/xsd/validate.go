@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"testbench/internal/document"
@@ -37,8 +38,9 @@ type Validator struct {
 
 	schema *Schema
 	frames []frame
-	names  []Name // of the open elements
-	where  func() place
+	names  []Name       // of the open elements
+	where  func() place // where what is judged is
+	opened func() place // where the element that ends began
 	lookup datatype.Namespaces
 	scopes []*keyScope
 	ids    map[string]bool
@@ -54,9 +56,8 @@ type frame struct {
 	simple  *SimpleType // what the text is a value of
 	mode    frameMode
 	isNil   bool
-	ignored bool  // an unknown element: what is in it is not judged
-	text    int   // where its text begins in the validator's
-	at      place // of the start tag, where the text is judged at the end
+	ignored bool // an unknown element: what is in it is not judged
+	text    int  // where its text begins in the validator's
 	hasText bool
 	last    Name // of the child before
 	repeat  int  // how many of that name in a row
@@ -91,13 +92,17 @@ func (v *Validator) Validate(in io.Reader, charset string) error {
 	return v.Stream(r)
 }
 
+// places takes places, and what prefixes stand for, from a reader.
+func (v *Validator) places(r *xmlstream.Reader) {
+	at := func(p xmlstream.Position) place { return place{p.Line, p.Column, p.Offset} }
+	v.where = func() place { return at(r.Position()) }
+	v.opened = func() place { return at(r.Opened()) }
+	v.lookup = r
+}
+
 // Stream validates what a reader still has to give.
 func (v *Validator) Stream(r *xmlstream.Reader) error {
-	v.where = func() place {
-		at := r.Position()
-		return place{at.Line, at.Column, at.Offset}
-	}
-	v.lookup = r
+	v.places(r)
 	for {
 		kind, err := r.Next()
 		if err == io.EOF {
@@ -127,11 +132,7 @@ func (v *Validator) token(r *xmlstream.Reader, kind xmlstream.Kind) {
 // of an envelope, to its end. The declaration is the one that the surroundings
 // ask for; nil looks for a global one.
 func (v *Validator) Element(r *xmlstream.Reader, decl *Element) error {
-	v.where = func() place {
-		at := r.Position()
-		return place{at.Line, at.Column, at.Offset}
-	}
-	v.lookup = r
+	v.places(r)
 	name := r.Name()
 	v.start(Name{name.Space, name.Local}, decl, attributesOf{stream: r.Attrs(), reader: r})
 	for len(v.frames) > 0 {
@@ -155,6 +156,7 @@ func (v *Validator) node(n *document.Node, decl *Element, outer *nodeScope) {
 	names := outer.inner(n)
 	enter := func() {
 		v.where = func() place { return place{line: int(n.Line), column: int(n.Column)} }
+		v.opened = v.where
 		v.lookup = names
 	}
 	enter()
@@ -281,8 +283,9 @@ func (v *Validator) start(name Name, decl *Element, attrs attributesOf) {
 	known := decl != nil
 	process := Strict
 	wild := false
-	v.frames = append(v.frames, frame{text: len(v.text)})
+	v.frames = slices.Grow(v.frames, 1)[:len(v.frames)+1]
 	f := &v.frames[len(v.frames)-1]
+	*f = frame{text: len(v.text)}
 	if len(v.frames) > 1 {
 		parent := &v.frames[len(v.frames)-2]
 		if parent.last == name {
@@ -376,9 +379,6 @@ func (v *Validator) open(f *frame, name Name, decl *Element, attrs attributesOf,
 		case EmptyContent:
 			f.model = v.schema.model(t)
 		}
-	}
-	if f.simple != nil {
-		f.at = v.where()
 	}
 	v.findTargets(attrs)
 	if decl != nil && len(decl.Constraints) > 0 {

@@ -208,12 +208,12 @@ func (v *Validator) simpleValue(f *frame) (datatype.Value, string, bool) {
 	}
 	value, err := f.simple.Parse(text, v.lookup)
 	if err != nil {
-		v.faultAt(f.at, v.path(), "%s", err)
+		v.faultAt(v.opened(), v.path(), "%s", err)
 		return datatype.Value{}, text, false
 	}
 	if f.decl != nil && f.decl.Fixed != nil {
 		if expected, err := f.simple.Parse(*f.decl.Fixed, v.lookup); err == nil && !expected.Same(value) {
-			v.faultAt(f.at, v.path(), "%s must be %s", excerpt.Quote(text), excerpt.Quote(*f.decl.Fixed))
+			v.faultAt(v.opened(), v.path(), "%s must be %s", excerpt.Quote(text), excerpt.Quote(*f.decl.Fixed))
 		}
 	}
 	if f.simple.mayIdentify() {

@@ -32,15 +32,46 @@ var momentForms = map[Primitive]struct{ name, parts, example string }{
 }
 
 // IsMoment says whether a text is a value of a type of date or time.
-func IsMoment(p Primitive, text string) bool {
-	_, err := parseMoment(p, text)
+func IsMoment(p Primitive, text []byte) bool {
+	if isUsualMoment(p, text) {
+		return true
+	}
+	_, err := parseMoment(p, string(text))
 	return err == nil
 }
 
+// isUsualMoment says that a text is a date, or a date with time to the second, of the years 0001 to 9999, on the
+// first 28 days of a month, in UTC or without a zone. Of others it says nothing.
+func isUsualMoment(p Primitive, text []byte) bool {
+	form := "0000-00-00"
+	switch p {
+	case Date:
+	case DateTime:
+		form = "0000-00-00T00:00:00"
+	default:
+		return false
+	}
+	if len(text) == len(form)+1 && text[len(form)] == 'Z' {
+		text = text[:len(form)]
+	}
+	if len(text) != len(form) {
+		return false
+	}
+	for i, c := range text {
+		if isDigit := c >= '0' && c <= '9'; isDigit != (form[i] == '0') || !isDigit && c != form[i] {
+			return false
+		}
+	}
+	two := func(at int) int { return int(text[at]-'0')*10 + int(text[at+1]-'0') }
+	month, day := two(5), two(8)
+	return two(0)+two(2) > 0 && month >= 1 && month <= 12 && day >= 1 && day <= 28 &&
+		(p == Date || two(11) < 24 && two(14) < 60 && two(17) < 60)
+}
+
 // IsDuration says whether a text is a duration.
-func IsDuration(text string) bool {
-	_, err := parseDuration(text)
-	return err == nil
+func IsDuration(text []byte) bool {
+	_, ok := scanDuration(string(text))
+	return ok
 }
 
 func parseMoment(p Primitive, text string) (moment, error) {
@@ -296,21 +327,39 @@ type duration struct {
 }
 
 func parseDuration(text string) (duration, error) {
-	bad := func() (duration, error) {
+	parts, ok := scanDuration(text)
+	if !ok {
 		return duration{}, fmt.Errorf("%s is not a duration like P1DT2H30M", excerpt.Quote(text))
 	}
-	rest, negative := strings.CutPrefix(text, "-")
-	rest, ok := strings.CutPrefix(rest, "P")
-	if !ok || rest == "" {
-		return bad()
+	d := duration{months: parts.months}
+	d.seconds, _ = parseDecimal(strconv.FormatInt(parts.seconds, 10) + "." + parts.fraction)
+	if parts.negative {
+		d.months = -d.months
+		d.seconds.negative = d.seconds.whole != "" || d.seconds.fraction != ""
 	}
-	var months, seconds int64
-	fraction := ""
+	return d, nil
+}
+
+// durationParts are what a duration is written with; the fraction is that of the seconds.
+type durationParts struct {
+	negative        bool
+	months, seconds int64
+	fraction        string
+}
+
+// scanDuration reads a duration; false where it is none.
+func scanDuration(text string) (d durationParts, ok bool) {
+	rest, negative := strings.CutPrefix(text, "-")
+	rest, ok = strings.CutPrefix(rest, "P")
+	if !ok || rest == "" {
+		return d, false
+	}
+	d.negative = negative
 	units := "YMD"
 	for rest != "" {
 		if rest[0] == 'T' && units != "HMS" && units != "MS" && units != "S" {
 			if rest, units = rest[1:], "HMS"; rest == "" {
-				return bad()
+				return d, false
 			}
 		}
 		end := 0
@@ -318,49 +367,43 @@ func parseDuration(text string) (duration, error) {
 			end++
 		}
 		if end == 0 || end > 15 || end == len(rest) {
-			return bad()
+			return d, false
 		}
 		n, _ := strconv.ParseInt(rest[:end], 10, 64)
 		unit := rest[end]
 		rest = rest[end+1:]
 		if unit == '.' {
 			if end = strings.IndexByte(rest, 'S'); end < 1 || !IsDigits(rest[:end]) {
-				return bad()
+				return d, false
 			}
-			fraction = strings.TrimRight(rest[:end], "0")
+			d.fraction = strings.TrimRight(rest[:end], "0")
 			unit, rest = 'S', rest[end+1:]
 		}
 		at := strings.IndexByte(units, unit)
 		timed := strings.HasSuffix(units, "S")
 		if at < 0 {
-			return bad()
+			return d, false
 		}
 		switch {
 		case unit == 'Y':
-			months += 12 * n
+			d.months += 12 * n
 		case unit == 'M' && !timed:
-			months += n
+			d.months += n
 		case unit == 'D':
-			seconds += 86400 * n
+			d.seconds += 86400 * n
 		case unit == 'H':
-			seconds += 3600 * n
+			d.seconds += 3600 * n
 		case unit == 'M':
-			seconds += 60 * n
+			d.seconds += 60 * n
 		default:
-			seconds += n
+			d.seconds += n
 		}
 		units = units[at+1:]
 		if units == "" && rest != "" && (timed || rest[0] != 'T') {
-			return bad()
+			return d, false
 		}
 	}
-	d := duration{months: months}
-	d.seconds, _ = parseDecimal(strconv.FormatInt(seconds, 10) + "." + fraction)
-	if negative {
-		d.months = -d.months
-		d.seconds.negative = d.seconds.whole != "" || d.seconds.fraction != ""
-	}
-	return d, nil
+	return d, true
 }
 
 func (d duration) key() string { return strconv.FormatInt(d.months, 10) + " " + d.seconds.String() }

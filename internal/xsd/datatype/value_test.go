@@ -1,6 +1,7 @@
 package datatype
 
 import (
+	"math/rand/v2"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -122,4 +123,27 @@ type prefixes map[string]string
 func (p prefixes) Lookup(prefix string) (string, bool) {
 	space, known := p[prefix]
 	return space, known
+}
+
+// What is taken for a usual moment is one at a closer look too, and most that there are are usual.
+func TestUsualMoments(t *testing.T) {
+	random := rand.New(rand.NewPCG(3, 4))
+	usual := 0
+	for range 200_000 {
+		p, text := Date, []byte("2026-11-28")
+		if random.IntN(2) == 0 {
+			p, text = DateTime, []byte("2026-11-28T23:59:59Z")
+		}
+		for range random.IntN(4) {
+			text[random.IntN(len(text))] = "0123456789-:TZ+"[random.IntN(15)]
+		}
+		if isUsualMoment(p, text) {
+			usual++
+			_, err := parseMoment(p, string(text))
+			require.NoError(t, err)
+		}
+	}
+	assert.Greater(t, usual, 60_000)
+	assert.False(t, isUsualMoment(Time, []byte("08:30:00")))
+	assert.False(t, isUsualMoment(Date, []byte("2026-11-28T08:30:00")))
 }

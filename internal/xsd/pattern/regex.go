@@ -21,6 +21,7 @@ import (
 type Pattern struct {
 	Source  string
 	matcher *regexp.Regexp
+	runs    []run // for most values; nil where the matcher is needed for all
 	root    regexNode
 }
 
@@ -28,7 +29,14 @@ type Pattern struct {
 func (p *Pattern) Match(value string) bool { return p.matcher.MatchString(value) }
 
 // MatchBytes is Match for a text in bytes.
-func (p *Pattern) MatchBytes(value []byte) bool { return p.matcher.Match(value) }
+func (p *Pattern) MatchBytes(value []byte) bool {
+	if p.runs != nil {
+		if matches, known := matchRuns(p.runs, value); known {
+			return matches
+		}
+	}
+	return p.matcher.Match(value)
+}
 
 // Words lists the sources of patterns of which one must match.
 func Words(alternatives []*Pattern) string {
@@ -86,7 +94,7 @@ func Compile(source string) (*Pattern, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the pattern is too large: %w", err)
 	}
-	return &Pattern{Source: source, matcher: matcher, root: root}, nil
+	return &Pattern{Source: source, matcher: matcher, runs: runsOf(root), root: root}, nil
 }
 
 type regexWriter struct {

@@ -1,6 +1,7 @@
 package pattern
 
 import (
+	"math/rand/v2"
 	"strings"
 	"testing"
 
@@ -96,4 +97,38 @@ func FuzzPattern(f *testing.F) {
 			}
 		}
 	})
+}
+
+// Runs match what the expression matches, where they say so.
+func TestRuns(t *testing.T) {
+	random := rand.New(rand.NewPCG(1, 2))
+	pieces := []string{"[a-c]", "b", `\d`, "[^b]", "[b-d1]", "ö", `[\-.]`}
+	counts := []string{"", "", "?", "*", "+", "{2}", "{1,2}", "{0,3}", "{2,}"}
+	known, inRuns := 0, 0
+	for range 2000 {
+		source := ""
+		for range 1 + random.IntN(4) {
+			source += pieces[random.IntN(len(pieces))] + counts[random.IntN(len(counts))]
+		}
+		p, err := Compile(source)
+		require.NoError(t, err, source)
+		if p.runs == nil {
+			continue
+		}
+		inRuns++
+		for range 50 {
+			value := ""
+			for range random.IntN(7) {
+				value += string([]rune("abbcd12-.ö")[random.IntN(10)])
+			}
+			matches, isKnown := matchRuns(p.runs, []byte(value))
+			if isKnown {
+				known++
+				require.Equal(t, p.matcher.MatchString(value), matches, "%s of %q", source, value)
+			}
+			require.Equal(t, p.matcher.MatchString(value), p.MatchBytes([]byte(value)), "%s of %q", source, value)
+		}
+	}
+	assert.Greater(t, inRuns, 500)
+	assert.Greater(t, known, 10_000)
 }
