@@ -8,6 +8,7 @@ import (
 	"log"
 	"os"
 	"os/signal"
+	"runtime"
 	"runtime/debug"
 	"sync/atomic"
 	"syscall"
@@ -29,8 +30,10 @@ func run() int {
 	// net/http tells there of answers that nobody asked for.
 	log.SetOutput(io.Discard)
 	// Memory is given back less often: runs make much and hold little of it. Where they hold
-	// much, it is given back as soon as there is so much in all.
-	debug.SetGCPercent(400)
+	// much, it is given back as soon as there is so much in all. The first time waits twice as long: most
+	// commands are done before it.
+	debug.SetGCPercent(800)
+	runtime.AddCleanup(new([64]byte), func(int) { debug.SetGCPercent(400) }, 0)
 	debug.SetMemoryLimit(1 << 30)
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()

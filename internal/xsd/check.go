@@ -145,7 +145,11 @@ func (s *Schema) Refused() []Problem {
 // fits is taken.
 func (s *Schema) Warnings() []Problem {
 	s.warnings.Do(func() {
+		met := map[Name]bool{}
 		for _, t := range s.complexTypes() {
+			if clear(met); s.namesOnce(t.Particle, met) {
+				continue
+			}
 			m := s.model(t)
 			if m.all != nil {
 				s.distinctElements(t, m.all)
@@ -160,6 +164,28 @@ func (s *Schema) Warnings() []Problem {
 		byPlace(s.warned)
 	})
 	return s.warned
+}
+
+// namesOnce says that no two elements of a content model have one name, and that it has no wildcard: which of them
+// an element is for is plain then. The names are put among those that were met.
+func (s *Schema) namesOnce(p *Particle, met map[Name]bool) bool {
+	if p == nil {
+		return true
+	}
+	switch term := p.Term.(type) {
+	case *Element:
+		isNew := !met[term.Name]
+		met[term.Name] = true
+		return isNew && s.substitutes[term] == nil
+	case *Group:
+		for _, inner := range term.Particles {
+			if !s.namesOnce(inner, met) {
+				return false
+			}
+		}
+		return true
+	}
+	return false
 }
 
 func refusedAt(at Problem) Problem {

@@ -22,7 +22,7 @@ func (l *loader) services() error {
 	}
 	for _, e := range l.found {
 		s := &Service{Name: e.value("name"), Documentation: e.documentation()}
-		for _, p := range e.children(Namespace, "port") {
+		for p := range e.all(Namespace, "port") {
 			name, err := l.name(p, p.value("binding"))
 			if err != nil {
 				return err
@@ -64,7 +64,7 @@ func (l *loader) abstract() {
 	})
 	for name, e := range l.portTypes {
 		t := PortType{Name: name, Documentation: e.documentation()}
-		for _, o := range e.children(Namespace, "operation") {
+		for o := range e.all(Namespace, "operation") {
 			t.Operations = append(t.Operations,
 				AbstractOperation{Name: o.value("name"), Documentation: o.documentation()})
 		}
@@ -80,7 +80,7 @@ func (l *loader) binding(name xsd.Name, e element) (*Binding, error) {
 		space    string
 		protocol Protocol
 	}{{SOAP11Namespace, SOAP11}, {SOAP12Namespace, SOAP12}} {
-		for _, x := range e.children(kind.space, "binding") {
+		for x := range e.all(kind.space, "binding") {
 			b.Protocol, b.Transport = kind.protocol, x.value("transport")
 			if style := x.value("style"); style != "" {
 				b.Style = style
@@ -92,7 +92,7 @@ func (l *loader) binding(name xsd.Name, e element) (*Binding, error) {
 			}
 		}
 	}
-	for _, x := range e.children(HTTPNamespace, "binding") {
+	for x := range e.all(HTTPNamespace, "binding") {
 		b.Protocol = HTTPPost
 		if strings.EqualFold(x.value("verb"), "GET") {
 			b.Protocol = HTTPGet
@@ -108,14 +108,14 @@ func (l *loader) binding(name xsd.Name, e element) (*Binding, error) {
 		return b, nil
 	}
 	named := map[string]int{}
-	for _, o := range e.children(Namespace, "operation") {
+	for o := range e.all(Namespace, "operation") {
 		named[o.value("name")]++
 	}
 	abstract := map[string][]element{}
-	for _, o := range portType.children(Namespace, "operation") {
+	for o := range portType.all(Namespace, "operation") {
 		abstract[o.value("name")] = append(abstract[o.value("name")], o)
 	}
-	for _, o := range e.children(Namespace, "operation") {
+	for o := range e.all(Namespace, "operation") {
 		op, err := l.operation(b, typeName, o, abstract[o.value("name")])
 		if err != nil {
 			return nil, err
@@ -157,7 +157,7 @@ func (l *loader) operation(b *Binding, typeName xsd.Name, o element, abstracts [
 	}
 	l.unusable = nil
 	op.AddressingAction = addressingAction(op, typeName, abstract)
-	for _, x := range o.children(HTTPNamespace, "operation") {
+	for x := range o.all(HTTPNamespace, "operation") {
 		op.Location = x.value("location")
 	}
 	var err error
@@ -167,7 +167,7 @@ func (l *loader) operation(b *Binding, typeName xsd.Name, o element, abstracts [
 	if op.Output, err = l.message(op, b, o, abstract, "output"); err != nil {
 		return nil, err
 	}
-	for _, f := range abstract.children(Namespace, "fault") {
+	for f := range abstract.all(Namespace, "fault") {
 		fault := &Fault{Name: f.value("name"), Documentation: f.documentation()}
 		if parts, err := l.parts(f); err != nil {
 			return nil, err
@@ -228,17 +228,15 @@ func addressingAction(op *Operation, portType xsd.Name, abstract element) string
 // matching finds, of the operations of one name in a port type, the one that is
 // meant: by the names of their input and output.
 func matching(o element, abstracts []element) (element, bool) {
-	var best element
-	found := false
-	for _, abstract := range abstracts {
-		if !found || sameNames(o, abstract) {
-			best, found = abstract, true
-			if sameNames(o, abstract) {
-				break
-			}
+	if len(abstracts) == 0 {
+		return element{}, false
+	}
+	if len(abstracts) > 1 {
+		if i := slices.IndexFunc(abstracts, func(a element) bool { return sameNames(o, a) }); i >= 0 {
+			return abstracts[i], true
 		}
 	}
-	return best, found
+	return abstracts[0], true
 }
 
 func sameNames(o, abstract element) bool {
@@ -276,7 +274,7 @@ func (l *loader) partsOf(of element, reference string) ([]part, error) {
 		return nil, nil
 	}
 	var parts []part
-	for _, p := range message.children(Namespace, "part") {
+	for p := range message.all(Namespace, "part") {
 		one := part{name: p.value("name"), at: p}
 		if reference := p.value("element"); reference != "" {
 			name, err := l.name(p, reference)
@@ -422,7 +420,7 @@ func (l *loader) payload(m *Message, op *Operation, b *Binding, parts []part, na
 
 func (l *loader) headers(m *Message, concrete element) error {
 	for _, space := range []string{SOAP11Namespace, SOAP12Namespace} {
-		for _, h := range concrete.children(space, "header") {
+		for h := range concrete.all(space, "header") {
 			parts, err := l.partsOf(h, h.value("message"))
 			if err != nil {
 				return err
@@ -438,7 +436,7 @@ func (l *loader) headers(m *Message, concrete element) error {
 						Type: p.typ,
 					}
 				}
-				for _, f := range h.children(space, "headerfault") {
+				for f := range h.all(space, "headerfault") {
 					faults, err := l.partsOf(f, f.value("message"))
 					if err != nil {
 						return err
@@ -458,13 +456,13 @@ func (l *loader) headers(m *Message, concrete element) error {
 
 // mime looks into a multipart binding: the body is in one of its parts.
 func (l *loader) mime(m *Message, concrete *element) error {
-	for _, related := range concrete.children(MIMENamespace, "multipartRelated") {
-		for _, p := range related.children(MIMENamespace, "part") {
+	for related := range concrete.all(MIMENamespace, "multipartRelated") {
+		for p := range related.all(MIMENamespace, "part") {
 			if _, ok := p.extension("body"); ok {
 				*concrete = p
 				continue
 			}
-			for _, content := range p.children(MIMENamespace, "content") {
+			for content := range p.all(MIMENamespace, "content") {
 				name := content.value("part")
 				added := false
 				for i := range m.Attachments {

@@ -2,6 +2,7 @@ package wsdl
 
 import (
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
 
@@ -118,22 +119,26 @@ func (e element) with(n *document.Node) element {
 	return inner
 }
 
-// children are the elements of a namespace with a name.
-func (e element) children(space, local string) []element {
-	var all []element
-	for _, item := range e.Items() {
-		if item.Kind == document.Element && item.Name().Space == space && item.Name().Local == local {
-			all = append(all, e.with(item))
+// all goes through the elements in it of a namespace with a name.
+func (e element) all(space, local string) iter.Seq[element] {
+	return func(yield func(element) bool) {
+		for _, item := range e.Items() {
+			if item.Kind == document.Element && item.Name().Local == local && item.Name().Space == space &&
+				!yield(e.with(item)) {
+				return
+			}
 		}
 	}
-	return all
 }
+
+// children are the elements in it of a namespace with a name.
+func (e element) children(space, local string) []element { return slices.Collect(e.all(space, local)) }
 
 // extension finds an element of one of the SOAP bindings.
 func (e element) extension(local string) (element, bool) {
 	for _, space := range []string{SOAP11Namespace, SOAP12Namespace} {
-		if found := e.children(space, local); len(found) > 0 {
-			return found[0], true
+		for found := range e.all(space, local) {
+			return found, true
 		}
 	}
 	return element{}, false
@@ -156,7 +161,7 @@ func (e element) isRequired() bool {
 }
 
 func (e element) documentation() string {
-	for _, d := range e.children(Namespace, "documentation") {
+	for d := range e.all(Namespace, "documentation") {
 		return strings.Join(strings.Fields(textOf(d.Node)), " ")
 	}
 	return ""
@@ -223,12 +228,12 @@ func (l *loader) root(location string, tree *document.Node) element {
 
 // collect finds what a document declares, and follows its imports.
 func (l *loader) collect(root element) error {
-	for _, i := range root.children(Namespace, "import") {
+	for i := range root.all(Namespace, "import") {
 		if err := l.follow(i); err != nil {
 			return err
 		}
 	}
-	for _, types := range root.children(Namespace, "types") {
+	for types := range root.all(Namespace, "types") {
 		for _, item := range types.Items() {
 			if item.Kind != document.Element {
 				continue
@@ -246,7 +251,7 @@ func (l *loader) collect(root element) error {
 		local string
 		into  map[xsd.Name]element
 	}{{"message", l.messages}, {"portType", l.portTypes}, {"binding", l.bindings}} {
-		for _, e := range root.children(Namespace, kind.local) {
+		for e := range root.all(Namespace, kind.local) {
 			name := xsd.Name{Space: root.namespace, Local: e.value("name")}
 			if before, twice := kind.into[name]; twice {
 				l.note(e, "%s %s is declared twice, first at %s:%d; the first counts", kind.local, name,

@@ -19,12 +19,12 @@ func (p Protocol) isPlain() bool { return p == HTTPGet || p == HTTPPost }
 func (l *loader) plainMessage(m *Message, op *Operation, concretes []element, parts []part, way string) {
 	for _, concrete := range concretes {
 		op.Replaces = op.Replaces || len(concrete.children(HTTPNamespace, "urlReplacement")) > 0
-		for _, content := range concrete.children(MIMENamespace, "content") {
+		for content := range concrete.all(MIMENamespace, "content") {
 			if mediaType := content.value("type"); mediaType != "" {
 				m.Types = append(m.Types, mediaType)
 			}
 		}
-		for _, whole := range concrete.children(MIMENamespace, "mimeXml") {
+		for whole := range concrete.all(MIMENamespace, "mimeXml") {
 			if m.Payload = bodyOf(parts, whole.value("part")); m.Payload != nil {
 				m.IsBody = true
 				return

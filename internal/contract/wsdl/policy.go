@@ -41,33 +41,39 @@ type requirements struct {
 // Attachment, section 4).
 func (l *loader) security(service, port, binding element) *contract.Security {
 	r := &requirements{}
-	places := []element{service, port, binding}
-	for _, operation := range binding.children(Namespace, "operation") {
-		places = append(places, operation)
-		for _, way := range []string{"input", "output"} {
-			places = append(places, operation.children(Namespace, way)...)
-		}
+	for _, place := range []element{service, port, binding} {
+		l.require(r, place)
 	}
-	for _, place := range places {
-		for _, item := range place.Items() {
-			switch {
-			case item.Kind != document.Element || !slices.Contains(policySpaces, item.Name().Space):
-				if item.Kind == document.Element && item.Name().Local == "UsingAddressing" {
-					r.addressing = true
-				}
-			case item.Name().Local == "Policy":
-				r.read(item)
-			case item.Name().Local == "PolicyReference":
-				uri, _ := item.Attribute("URI")
-				if policy := l.policies[strings.TrimPrefix(uri, "#")]; policy != nil {
-					r.read(policy)
-				} else {
-					l.note(place, "the policy %q is not in the contract: what it asks for is not known", uri)
-				}
+	for operation := range binding.all(Namespace, "operation") {
+		l.require(r, operation)
+		for _, way := range []string{"input", "output"} {
+			for message := range operation.all(Namespace, way) {
+				l.require(r, message)
 			}
 		}
 	}
 	return r.inWords(port.value("name"))
+}
+
+// require takes what the policies at a place ask for.
+func (l *loader) require(r *requirements, place element) {
+	for _, item := range place.Items() {
+		switch {
+		case item.Kind != document.Element || !slices.Contains(policySpaces, item.Name().Space):
+			if item.Kind == document.Element && item.Name().Local == "UsingAddressing" {
+				r.addressing = true
+			}
+		case item.Name().Local == "Policy":
+			r.read(item)
+		case item.Name().Local == "PolicyReference":
+			uri, _ := item.Attribute("URI")
+			if policy := l.policies[strings.TrimPrefix(uri, "#")]; policy != nil {
+				r.read(policy)
+			} else {
+				l.note(place, "the policy %q is not in the contract: what it asks for is not known", uri)
+			}
+		}
+	}
 }
 
 // collectPolicies notes the policies of a document by their ids.
