@@ -95,7 +95,7 @@ func (a *arena) fill(n *Node, items []*Node, members []Member) {
 // push is append for a list that may grow to millions: append leaves five times as much behind.
 func push(list []*Node, item *Node) []*Node {
 	if len(list) == cap(list) {
-		list = slices.Grow(list, max(len(list), itemsAtOnce))
+		list = slices.Grow(list, max(len(list), 16))
 	}
 	return append(list, item)
 }

@@ -60,6 +60,7 @@ func (c *Case) Judging(re *reply.Reply) *Judging {
 	j := &Judging{
 		Step: c.Step, Operation: p.Operation, MessageID: p.MessageID, elsewhere: p.AnsweredElsewhere,
 		Reply: re, Roots: re.Roots(names), Scope: c.Scope, session: c.Session,
+		Checks: make([]result.Check, 0, len(c.Step.Fields)+len(c.Step.Where)+1),
 	}
 	if len(c.Step.Where) > 0 {
 		j.Data = c.Session.Data(c.Scope, c.Scope.Row, c.Scope.Kept, re, names)

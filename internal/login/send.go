@@ -66,7 +66,10 @@ func (k *TokenManager) Send(ctx context.Context, planned *exchange.Request, use 
 	sent := &Sent{}
 	passing := map[string]*Token{} // tokens for the next attempt only
 	for rounds, renewals := 0, 0; ; {
-		request := planned.Clone()
+		request := planned
+		if len(names) > 0 {
+			request = planned.Clone()
+		}
 		tokens := map[string]*Token{}
 		for _, name := range names {
 			token, err := k.use(ctx, name, request, use.spoilt(name), passing[name])

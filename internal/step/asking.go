@@ -197,7 +197,10 @@ func (at *place) ask(ctx context.Context, s *sheet.Step, res *result.Step) {
 	}
 	by := &judge.Case{Session: of, Step: s, Prepared: planned, Scope: at.scope, Names: at.Names()}
 	of.SetIfMatch(ctx, s, planned, at.scope, res)
-	fresh := planned.Request.Clone()
+	var fresh *exchange.Request // what is asked again
+	if s.Wait != nil {
+		fresh = planned.Request.Clone()
+	}
 	sent, err := of.Send(ctx, s, planned, res)
 	if err == nil {
 		sent, err = of.WaitFor(ctx, s, planned, sent, res)
