@@ -17,8 +17,7 @@ import (
 const mostListed = 10_000
 
 // Media tells what is in a picture (image: width and height) or in a ZIP archive (files: each with name and size),
-// which
-// is unpacked nowhere. It is nil for all else, and for what is damaged.
+// which is unpacked nowhere. It is nil for all else, and for what is damaged.
 func Media(data []byte) *Node {
 	if config, _, err := image.DecodeConfig(bytes.NewReader(data)); err == nil {
 		size := NewObject().Set("width", NewNumber(strconv.Itoa(config.Width))).

@@ -18,9 +18,8 @@ type Cookies struct {
 	set   []SetCookies
 }
 
-// WithoutFalsePrefixes leaves cookies out whose names promise what they do not keep (RFC 6265bis, 4.1.3): __Secure-
-// that
-// they are secure, __Host- that they are for the whole of one host too.
+// WithoutFalsePrefixes leaves cookies out whose names promise what they do not keep (RFC 6265bis, 4.1.3):
+// __Secure- that they are secure, __Host- that they are for the whole of one host too.
 func WithoutFalsePrefixes(cookies []*http.Cookie) []*http.Cookie {
 	var out []*http.Cookie
 	for _, c := range cookies {

@@ -29,8 +29,7 @@ import (
 )
 
 // OAuth1 signs requests by OAuth 1.0 (RFC 5849): with the client's credentials alone, with those of a token beside
-// them,
-// or with a token that a person agrees to (section 2).
+// them, or with a token that a person agrees to (section 2).
 type OAuth1 struct {
 	Client, ClientSecret *value.Template
 	Token, TokenSecret   *value.Template // nil for requests of the client alone, or where somebody agrees to one
@@ -39,9 +38,8 @@ type OAuth1 struct {
 	Into                 string          // of OAuth1Places
 	Realm                *value.Template
 	BodyHash             bool // oauth_body_hash of a body that is no form
-	// Block is the element of a signed token in the header of an envelope, as prefix:name, with the names of prefixes
-	// in
-	// Names, for the account.
+	// Block is the element of a signed token in the header of an envelope, as prefix:name, with the names of
+	// prefixes in Names, for the account.
 	Block   string
 	Account *value.Template
 	Names   map[string]string
@@ -272,9 +270,8 @@ func (o *OAuth1) signature(state *oauth1State, base string) (string, error) {
 	return base64.StdEncoding.EncodeToString(signed), nil
 }
 
-// putBlock puts a signed token into the header of the envelope: account, client, token, nonce and time stamp, joined by
-// &
-// as they are escaped, are what is signed.
+// putBlock puts a signed token into the header of the envelope: account, client, token, nonce and time stamp,
+// joined by & as they are escaped, are what is signed.
 func (o *OAuth1) putBlock(r *exchange.Request, env *Env, state *oauth1State, t *Token, stamp string) error {
 	account, err := env.text("account", o.Account)
 	if err != nil {

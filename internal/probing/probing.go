@@ -110,9 +110,8 @@ func addContractFacts(ctx context.Context, s *session.Session, p *Subject, scope
 	}
 }
 
-// rebuilding lets a body that a template makes be made of other fields. What of each request breaks the description is
-// in
-// what it returns.
+// rebuilding lets a body that a template makes be made of other fields. What of each request breaks the
+// description is in what it returns.
 func (p *Subject) rebuilding(ctx context.Context, s *session.Session,
 	scope *session.Values,
 ) map[*exchange.Request][]string {

@@ -13,10 +13,9 @@ const Encoding12 = "http://www.w3.org/2003/05/soap-encoding"
 // mostCopies bounds what references may multiply to.
 const mostCopies = 100_000
 
-// resolve gives the payload with the values that are beside it, and are
-// referred to from inside it, in their places; the message stays as it is (SOAP 1.1, 5.2.1:
-// multi-reference values; SOAP 1.2
-// Part 2, 3.1.5). A value that holds itself is left a reference there.
+// resolve gives the payload with the values that are beside it, and are referred to from inside it, in their
+// places; the message stays as it is (SOAP 1.1, 5.2.1: multi-reference values; SOAP 1.2 Part 2, 3.1.5). A value
+// that holds itself is left a reference there.
 func resolve(body *document.Node) []*document.Node {
 	children := body.Children()
 	if len(children) < 2 {

@@ -27,10 +27,9 @@ import (
 	"testbench/internal/vet"
 )
 
-// Handover makes a program of a prepared step, with the values of a row, nil for none: what it sends, with its token
-// and its
-// secrets by name, and what it keeps. Nothing of it is sent, no secret is opened; what
-// has to be read beforehand (a contract, a version) is.
+// Handover makes a program of a prepared step, with the values of a row, nil for none: what it sends, with its
+// token and its secrets by name, and what it keeps. Nothing of it is sent, no secret is opened; what has to be
+// read beforehand (a contract, a version) is.
 func Handover(ctx context.Context, b *Bench, step *sheet.Step, row *document.Node, takes []*path.Path,
 	o Options,
 ) (*handover.Program, error) {

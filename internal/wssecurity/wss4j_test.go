@@ -23,8 +23,7 @@ import (
 )
 
 // javaPeer is a library of others for WS-Security, in a process of its own. Its key is own, and it knows the
-// certificate
-// of other, which is ours.
+// certificate of other, which is ours.
 type javaPeer struct {
 	t   *testing.T
 	dir string

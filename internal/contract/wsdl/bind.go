@@ -186,17 +186,15 @@ func (l *loader) operation(b *Binding, typeName xsd.Name, o element, abstracts [
 	return op, nil
 }
 
-// addressingNamespaces are those of the attribute Action: of WS-Addressing 1.0 Metadata, of the drafts that tools wrote
-// before
-// it, and of the submission.
+// addressingNamespaces are those of the attribute Action: of WS-Addressing 1.0 Metadata, of the drafts that tools
+// wrote before it, and of the submission.
 var addressingNamespaces = []string{
 	"http://www.w3.org/2007/05/addressing/metadata", "http://www.w3.org/2006/05/addressing/wsdl",
 	soap.AddressingNamespace, soap.AddressingOld,
 }
 
 // addressingAction is the action of a request: the one that the contract says, else that of SOAP, else the default
-// pattern of
-// target namespace, port type and input (WS-Addressing 1.0 Metadata, 4.4).
+// pattern of target namespace, port type and input (WS-Addressing 1.0 Metadata, 4.4).
 func addressingAction(op *Operation, portType xsd.Name, abstract element) string {
 	inputs := abstract.children(Namespace, "input")
 	if len(inputs) == 0 {

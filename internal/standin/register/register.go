@@ -1,7 +1,6 @@
 // Package register is the service of the stand-in that is as old services are: the register of members. It writes
-// ISO-8859-1, tells its errors with status 200, names its parameters with two letters, shows its contract to its own
-// people
-// alone, and keeps its stream of news open.
+// ISO-8859-1, tells its errors with status 200, names its parameters with two letters, shows its contract to its
+// own people alone, and keeps its stream of news open.
 package register
 
 import (
