@@ -51,6 +51,10 @@ func TestReadCommandLine(t *testing.T) {
 			`wget --method=POST --header="X-A: 1" --body-data="a=1" https://h.example/a -O -`,
 			"POST https://h.example /a X-A=1 a=1", "",
 		},
+		{
+			`curl https://h.example/a -H 'X-Clé: a' -H 'X-A: 1' -H 'Connection: close'`, "GET https://h.example /a X-A=1",
+			"\"X-Clé\" cannot be the name of a header: it was left out\nConnection is set by the program: it was left out",
+		},
 		{`fetch https://h.example`, "", `"fetch" is not a client`},
 		{`curl -X`, "", "-X has no value"},
 		{`curl -s`, "", "there is no address in it"},

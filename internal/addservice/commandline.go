@@ -12,6 +12,7 @@ import (
 	"mvdan.cc/sh/v3/shell"
 
 	"testbench/internal/document"
+	"testbench/internal/request"
 	"testbench/internal/secret"
 )
 
@@ -369,9 +370,14 @@ func (e *Example) cookie(prefix, name, value string) {
 // of a field.
 func (e *Example) header(prefix, name, text string) {
 	word, credential, hasWord := strings.Cut(text, " ")
+	refused := request.CheckHeader(name, "")
 	switch {
 	case strings.EqualFold(name, "Accept") && text == "*/*" || strings.EqualFold(name, "Content-Length") ||
 		strings.EqualFold(name, "Host"):
+	case refused != nil:
+		if note := fmt.Sprintf("%v: it was left out", refused); !slices.Contains(e.Notes, note) {
+			e.Notes = append(e.Notes, note)
+		}
 	case strings.EqualFold(name, "Cookie"):
 		for pair := range strings.SplitSeq(text, ";") {
 			if cookie, value, ok := strings.Cut(strings.TrimSpace(pair), "="); ok {

@@ -389,6 +389,11 @@ func parameters(in contract.In) func(*mapping.Reader, *description, *yamlfile.No
 				In: in, Wire: e.Key.Text, Name: e.Key.Text,
 				Required: in == contract.InPath,
 			}}
+			if in == contract.InHeader {
+				if err := request.CheckHeader(e.Key.Text, ""); err != nil {
+					r.File.Report(e.Key, "", "%v", err)
+				}
+			}
 			r.TakesOf(e.Value, func() *document.Node { return mapping.EnumSchema("required", "optional") })
 			switch {
 			case e.Value.Kind == yamlfile.Mapping:

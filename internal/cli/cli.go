@@ -374,6 +374,7 @@ var optionMeant = map[string]string{
 	"var": "-set NAME=VALUE", "env": "-site NAME", "output": "-out FILE", "report": "-out FILE",
 	"parallel": "-jobs N", "threads": "-jobs N", "workers": "-jobs N", "verbose": "-show all", "only": "-step NAME",
 	"user": "-login NAME", "dry-run": "-dry", "fail-fast": "-stop",
+	"from-curl": "-from-shell 'curl …'", "from-wget": "-from-shell 'wget …'",
 }
 
 func explainFlag(flags *flag.FlagSet, err error) error {

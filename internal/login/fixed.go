@@ -216,7 +216,9 @@ var keyKeys = []mapping.Key[Key]{
 		k.Send.Header = readHeaderName(r, n)
 	}),
 	mapping.TextKey("query", "the query name it goes under", func(k *Key) *string { return &k.Send.Query }),
-	mapping.TextKey("cookie", "the cookie it goes into", func(k *Key) *string { return &k.Send.Cookie }),
+	mapping.NewKey("cookie", "the cookie it goes into", func(r *mapping.Reader, k *Key, n *yamlfile.Node) {
+		k.Send.Cookie = readCookieName(r, n)
+	}),
 	mapping.TextKey("scheme", "the scheme before it, as Bearer", func(k *Key) *string { return &k.Send.Scheme }),
 }
 
@@ -226,7 +228,9 @@ var sendKeys = []mapping.Key[Send]{
 	}),
 	mapping.TextKey("scheme", "the scheme before it, as Bearer", func(s *Send) *string { return &s.Scheme }),
 	mapping.TextKey("query", "the query name it goes under", func(s *Send) *string { return &s.Query }),
-	mapping.TextKey("cookie", "the cookie it goes into", func(s *Send) *string { return &s.Cookie }),
+	mapping.NewKey("cookie", "the cookie it goes into", func(r *mapping.Reader, s *Send, n *yamlfile.Node) {
+		s.Cookie = readCookieName(r, n)
+	}),
 	mapping.NewKey("block", "the block in the header of an envelope, and the element within it: Session/Id",
 		func(r *mapping.Reader, s *Send, n *yamlfile.Node) {
 			s.Block = r.PlainText(n)

@@ -99,8 +99,16 @@ func actorKey[T any](of func(*T) *string) mapping.Key[T] {
 }
 
 func readHeaderName(r *mapping.Reader, n *yamlfile.Node) string {
+	return readName(r, n, request.CheckHeader)
+}
+
+func readCookieName(r *mapping.Reader, n *yamlfile.Node) string {
+	return readName(r, n, request.CheckCookie)
+}
+
+func readName(r *mapping.Reader, n *yamlfile.Node, check func(name, text string) error) string {
 	name := r.PlainText(n)
-	if err := request.CheckHeader(name, ""); err != nil {
+	if err := check(name, ""); err != nil {
 		r.File.Report(n, "", "%v", err)
 	}
 	return name

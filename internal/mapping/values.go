@@ -90,6 +90,21 @@ func (r *Reader) RemarkCredential(name string, n *yamlfile.Node) {
 	r.File.Problems[len(r.File.Problems)-1].Source = "" // the line would tell it
 }
 
+// checkPair reports what cannot be a header or a cookie, as far as it is in the file.
+func (r *Reader) checkPair(e yamlfile.Entry, t *request.Tree, check func(name, text string) error) {
+	if err := check(e.Key.Text, ""); err != nil {
+		r.File.Report(e.Key, "", "%v", err)
+		return
+	}
+	for _, one := range append([]*request.Tree{t}, t.Items...) {
+		if one.Scalar != nil && one.Scalar.IsLiteral() {
+			if err := check(e.Key.Text, one.Scalar.LiteralText()); err != nil {
+				r.File.Report(e.Value, "", "%s: %v", e.Key.Text, err)
+			}
+		}
+	}
+}
+
 // Pairs reads names with values, for headers, query and forms.
 func (r *Reader) Pairs(n *yamlfile.Node, what string) []request.Pair {
 	var pairs []request.Pair
@@ -100,10 +115,11 @@ func (r *Reader) Pairs(n *yamlfile.Node, what string) []request.Pair {
 				what, e.Key.Text)
 			continue
 		}
-		if what == "headers" {
-			if err := request.CheckHeader(e.Key.Text, ""); err != nil {
-				r.File.Report(e.Key, "", "%v", err)
-			}
+		switch what {
+		case "headers":
+			r.checkPair(e, t, request.CheckHeader)
+		case "cookies":
+			r.checkPair(e, t, request.CheckCookie)
 		}
 		pairs = append(pairs, request.Pair{Name: e.Key.Text, Value: t})
 	}

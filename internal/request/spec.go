@@ -311,8 +311,8 @@ func (s *Spec) setHeaders(scope value.Scope, r *exchange.Request) error {
 	}
 	var sent, shown []string
 	err = s.each(scope, "cookie", s.Cookies, func(name string, text value.Text) error {
-		if strings.ContainsAny(text.Sent, ";\r\n\x00") {
-			return errors.New("a cookie cannot hold a semicolon or line break")
+		if err := CheckCookie(name, text.Sent); err != nil {
+			return err
 		}
 		sent = append(sent, name+"="+text.Sent)
 		shown = append(shown, name+"="+text.Shown)
@@ -341,6 +341,20 @@ func CheckHeader(name, text string) error {
 	}
 	if strings.ContainsAny(text, "\r\n\x00") {
 		return errors.New("a header cannot hold a line break")
+	}
+	return nil
+}
+
+// CheckCookie says what is wrong with a cookie, if anything is: what would make another cookie of it, or none
+// (RFC 6265, 4.1.1 and 5.2).
+func CheckCookie(name, text string) error {
+	if name == "" || strings.ContainsFunc(name, func(c rune) bool {
+		return c <= ' ' || c >= 0x7f || strings.ContainsRune(`"=,;`, c)
+	}) {
+		return fmt.Errorf("%q cannot be the name of a cookie", name)
+	}
+	if strings.ContainsAny(text, ";\r\n\x00") {
+		return errors.New("a cookie cannot hold a semicolon or line break")
 	}
 	return nil
 }

@@ -157,6 +157,9 @@ steps:
 		{search("redirects: ¦none"), `"none" is not a way with redirects`, "follow, off"},
 		{search("drop empty: ¦yes"), `"yes" is not an answer to yes or no`, ""},
 		{search("headers:\n  ¦X Y: 1"), `"X Y" cannot be the name of a header`, ""},
+		{search("headers:\n  X-Y: ¦\"a\\nb\""), "X-Y: a header cannot hold a line break", ""},
+		{search("cookies:\n  ¦a;b: 1"), `"a;b" cannot be the name of a cookie`, ""},
+		{search("cookies:\n  a: ¦b;c"), "a: a cookie cannot hold a semicolon or line break", ""},
 		{search("headers:\n  X-Y:\n    ¦a: 1"), "headers X-Y cannot be a mapping", "a list to repeat"},
 		{search("headers: ¦none"), "headers must be a mapping", ""},
 		{search("fill:\n  ¦grad: A"), `search has no field "grad"`, `"grade"`},
@@ -859,6 +862,11 @@ logins:
 		{login("¦kind: basic\nuser: x"), "the login does not say password:", ""},
 		{login("¦kind: key\nkey: ${sealed.x}"), "must say where the key goes", "header: NAME"},
 		{login("kind: key\nkey: ${sealed.x}\nheader: ¦X Y"), "cannot be the name of a header", ""},
+		{
+			service("operations:\n  o:\n    request: GET /a\n    headers:\n      ¦X-Clé: {default: a}"),
+			"cannot be the name of a header", "",
+		},
+		{login("kind: key\nkey: ${sealed.x}\ncookie: ¦a b"), "cannot be the name of a cookie", ""},
 		{login("¦kind: oauth2\nclient: x\nclient secret: ${sealed.x}"), "does not say from:", ""},
 		{
 			login("kind: oauth2\nfrom: ${base}\nclient: x\nclient secret: ${sealed.x}\ngrant: ¦implicit"),
