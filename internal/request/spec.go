@@ -144,7 +144,7 @@ func (s *Spec) Build(scope value.Scope) (*exchange.Request, error) {
 	if err != nil {
 		return nil, err
 	}
-	if r.URL, err = parseAddress(joinQuery(address.Sent, query.Sent)); err != nil {
+	if r.URL, err = ParseAddress(joinQuery(address.Sent, query.Sent)); err != nil {
 		return nil, err
 	}
 	if shown := joinQuery(address.Shown, query.Shown); shown != joinQuery(address.Sent, query.Sent) {
@@ -177,7 +177,8 @@ func joinQuery(address, query string) string {
 	return address + "?" + query
 }
 
-func parseAddress(text string) (*url.URL, error) {
+// ParseAddress reads the address of a request (RFC 9110, 4.2).
+func ParseAddress(text string) (*url.URL, error) {
 	u, err := url.Parse(escapeQuery(text))
 	if err != nil {
 		var parse *url.Error

@@ -862,6 +862,12 @@ logins:
 		{login("¦kind: basic\nuser: x"), "the login does not say password:", ""},
 		{login("¦kind: key\nkey: ${sealed.x}"), "must say where the key goes", "header: NAME"},
 		{login("kind: key\nkey: ${sealed.x}\nheader: ¦X Y"), "cannot be the name of a header", ""},
+		{with("services:\n  a:\n    address: ¦stores.example"), `"stores.example" is not an address`, ""},
+		{with("    services:\n      a: ¦${base}x y\nservices:\n  a:\n    address: ${base}"), "is not an address", ""},
+		{
+			with("  other:\n    set:\n      base: ${host}/v2\n      host: ftp://h\nservices:\n  a:\n    address: ¦${base}/b"),
+			`"ftp://h/v2/b" is not an address: it must begin with http://`, "",
+		},
 		{
 			service("operations:\n  o:\n    request: GET /a\n    headers:\n      ¦X-Clé: {default: a}"),
 			"cannot be the name of a header", "",

@@ -67,6 +67,7 @@ func Bench(b *bench.Bench, options Options) yamlfile.Problems {
 		if s := b.Site(name); s != nil {
 			v.Uses(s.Uses)
 		}
+		b.CheckAddresses(merged, options.Set)
 	}
 	merged, err := b.At(options.Site)
 	if err == nil {

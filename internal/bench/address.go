@@ -1,0 +1,66 @@
+package bench
+
+import (
+	"errors"
+
+	"testbench/internal/document"
+	"testbench/internal/request"
+	"testbench/internal/value"
+	"testbench/internal/yamlfile"
+)
+
+// CheckAddresses reports services whose address at a site cannot be one, as far as the bench tells it. What is
+// given on the command line is in place of a value of the site, and not known here.
+func (b *Bench) CheckAddresses(site *Site, given map[string]string) {
+	for _, s := range b.Services {
+		address, at := s.Address, b.Source.Root.Get("services").Get(s.Name).Get("address")
+		if own := site.Services[s.Name]; own != nil {
+			address, at = own, b.Source.Root.Get("sites").Get(site.Name).Get("services").Get(s.Name)
+		}
+		if address == nil {
+			continue
+		}
+		text, err := address.Text(&siteNames{site: site, given: given}, value.Raw)
+		if err != nil {
+			continue
+		}
+		if _, err := request.ParseAddress(text.Sent); err != nil {
+			if at == nil {
+				at = s.at
+			}
+			reportOnce(b.Source, at, err)
+		}
+	}
+}
+
+// reportOnce reports what is not right at one more site only if it is something else.
+func reportOnce(f *yamlfile.File, at *yamlfile.Node, err error) {
+	for _, p := range f.Problems {
+		if p.Line == at.Line && p.Message == err.Error() {
+			return
+		}
+	}
+	f.Report(at, "", "%v", err)
+}
+
+// siteNames knows the values of a site that need nothing else to be known.
+type siteNames struct {
+	site  *Site
+	given map[string]string
+	depth int
+}
+
+var errNotKnown = errors.New("it is not known here")
+
+// Lookup finds a value of the site.
+func (n *siteNames) Lookup(space, name string) (*document.Node, error) {
+	tree := n.site.Value(name)
+	_, isGiven := n.given[name]
+	if tree == nil || isGiven || space != "" && space != "site" || n.depth > 10 {
+		return nil, errNotKnown
+	}
+	return tree.Node(&siteNames{n.site, n.given, n.depth + 1})
+}
+
+// Hide has nothing to hide: secrets are not among what is known.
+func (*siteNames) Hide(string) {}
