@@ -124,7 +124,7 @@ func TestCompletion(t *testing.T) {
 		"run sheets/01-search.yaml -step s": "search", "probe sheets/01-search.yaml d": "details",
 		"token old": "old_desk", "survey stores mo": "move", "help fil": "files|filters", "secret li": "list",
 		"schema b": "bench", "completion po": "powershell", "run -out x": "", "nothing x": "", "call -bench nowhere st": "",
-		"fields -kind bo": "boolean", "call x -soap ": "1.1|1.2", "handover -as ja": "java|javascript",
+		"run -show \"\"": "all|received|sent", "fields -kind bo": "boolean", "call x -soap ": "1.1|1.2", "handover -as ja": "java|javascript",
 	}
 	for line, want := range words {
 		args := append([]string{"completion", "words", "--"}, strings.Split(line, " ")...)

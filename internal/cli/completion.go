@@ -47,8 +47,9 @@ complete -c testbench -a '(__testbench)'
 `,
 	"powershell": `Register-ArgumentCompleter -Native -CommandName testbench -ScriptBlock {
   param($word, $tree, $position)
-  $words = @($tree.CommandElements | Select-Object -Skip 1 | ForEach-Object { $_.ToString() })
-  if ($word -eq '') { $words += '' }
+  $words = @($tree.CommandElements | Select-Object -Skip 1 |
+    Where-Object { $_.Extent.StartOffset -lt $position } | ForEach-Object { $_.ToString() })
+  if ($word -eq '') { $words += '""' }
   testbench completion words '--' $words 2>$null | ForEach-Object {
     [System.Management.Automation.CompletionResult]::new($_, $_, 'ParameterValue', $_)
   }
@@ -91,6 +92,9 @@ func completionCommand() *command {
 // completions are the words that may be in the place of the last one; none where files may.
 func completions(s *session, words []string) []string {
 	last := words[len(words)-1]
+	if last == `""` { // PowerShell leaves an empty word out, and may pass this one as it is
+		last = ""
+	}
 	all := commands()
 	if len(words) == 1 {
 		var names []string
