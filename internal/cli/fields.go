@@ -112,8 +112,11 @@ func readFile(s *session, name string) ([]byte, error) {
 	}
 	data, err := os.ReadFile(name)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, usagef("a text goes into a file, or comes from standard input, which is -", "there is no file %s",
-			name)
+		try := ""
+		if strings.ContainsAny(name, "{}<>[]\"=\n") {
+			try = "a text goes into a file, or comes from standard input, which is -"
+		}
+		return nil, usagef(try, "there is no file %s", name)
 	}
 	return data, err
 }

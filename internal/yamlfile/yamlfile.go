@@ -435,7 +435,7 @@ func (f *File) syntax(err error) {
 	if f.spaceMissing(line, contextLine(load)) || f.indentedOtherwise(line) {
 		return
 	}
-	if load != nil && (f.neverClosed(load.ContextMark.Line, load.ContextMark.Column) ||
+	if load != nil && !strings.Contains(message, "exceeded") && (f.neverClosed(load.ContextMark.Line, load.ContextMark.Column) ||
 		f.quoteLeftOpen(load.ContextMark.Line, line)) {
 		return
 	}
