@@ -5,6 +5,7 @@ package addservice
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"net/url"
@@ -285,7 +286,7 @@ func (d *adder) described(c contract.Contract) error {
 		}
 		entry += "  contract: " + yamlfile.ScalarText(name) + "\n"
 		if own == "" {
-			d.added.Notes = append(d.added.Notes, "the contract says no address: write address: at the service")
+			d.note("the contract says no address: write address: at the service")
 		}
 	}
 	if own != "" && source.IsAddress(own) {
@@ -344,7 +345,7 @@ func (d *adder) keepFile() (string, error) {
 	}
 	for file, data := range files {
 		if !isBelow(folder, file) {
-			d.added.Notes = append(d.added.Notes, file+" belongs to the contract, lies elsewhere and was not copied")
+			d.note("%s belongs to the contract, lies elsewhere and was not copied", file)
 		} else if err := d.copy(nameBelow(folder, file), data); err != nil {
 			return "", err
 		}
@@ -390,85 +391,104 @@ func (d *adder) copy(name string, data []byte) error {
 
 // example adds a service with the one operation that an address shows.
 func (d *adder) example() error {
-	d.added.What = "an example of a request"
-	read := ReadExample
-	switch {
-	case d.a.Shell:
-		d.added.What = "a command line"
-		read = func(service, line string) (*Example, error) { return ReadCommandLine(service, line, d.a.ReadFile) }
-	case d.a.HAR != nil:
-		d.added.What = "recorded traffic"
-		read = func(service, address string) (*Example, error) { return ReadHAR(service, d.a.HAR, address) }
-	case d.a.Sample != nil:
-		d.added.What = "a sample of a request"
-		read = func(service, address string) (*Example, error) {
-			return ReadSample(service, string(d.a.Sample), address)
-		}
-	}
-	e, err := read(d.a.Name, d.a.Source)
+	e, err := d.read()
 	if err != nil {
 		return err
 	}
 	if d.notYet != nil {
-		d.added.Notes = append(d.added.Notes,
-			fmt.Sprintf("the address gives no contract (%v), so it was taken for an example", d.notYet))
+		d.note("the address gives no contract (%v), so it was taken for an example", d.notYet)
 	}
 	d.added.Notes = append(d.added.Notes, e.Notes...)
 	address, err := d.address(e.Address)
 	if err != nil {
 		return err
 	}
+	logins, err := d.seal(e)
+	if err != nil {
+		return err
+	}
+	for _, f := range e.Fields {
+		if f.In == "path" && f.Default != "" {
+			d.note("%q looks like an identifier: it is the field %s, and %q where nothing is filled in", f.Default, f.Name,
+				f.Default)
+		}
+	}
+	if err := d.writeFiles(e); err != nil {
+		return err
+	}
+	return d.insert("services", e.ServiceYAML(d.a.Name, address, logins))
+}
+
+func (d *adder) note(format string, args ...any) {
+	d.added.Notes = append(d.added.Notes, fmt.Sprintf(format, args...))
+}
+
+// read reads the example in the form in which it is given.
+func (d *adder) read() (*Example, error) {
+	switch {
+	case d.a.Shell:
+		d.added.What = "a command line"
+		return ReadCommandLine(d.a.Name, d.a.Source, d.a.ReadFile)
+	case d.a.HAR != nil:
+		d.added.What = "recorded traffic"
+		return ReadHAR(d.a.Name, d.a.HAR, d.a.Source)
+	case d.a.Sample != nil:
+		d.added.What = "a sample of a request"
+		return ReadSample(d.a.Name, string(d.a.Sample), d.a.Source)
+	}
+	d.added.What = "an example of a request"
+	return ReadExample(d.a.Name, d.a.Source)
+}
+
+// seal seals the secrets of an example, and gives the logins that were made of them.
+func (d *adder) seal(e *Example) ([]string, error) {
 	var logins []string
 	for _, s := range e.Secrets {
 		if d.a.Seal == nil {
-			return errors.New("the address holds what looks like a key, and there is nowhere to seal it")
+			return nil, errors.New("the address holds what looks like a key, and there is nowhere to seal it")
 		}
 		if err := d.a.Seal(s.Name, s.Text); err != nil {
-			return err
+			return nil, err
 		}
 		d.added.Secrets = append(d.added.Secrets, s.Name)
 		if s.Loose {
 			continue
 		}
-		login := s.Name + ":\n  kind: key\n  key: ${sealed." + s.Name + "}\n"
-		switch {
-		case s.Header == "":
-			login += "  query: " + yamlfile.ScalarText(s.Wire) + "\n"
-		case s.Word == "":
-			login += "  header: " + yamlfile.ScalarText(s.Header) + "\n"
-		default:
-			login += "  header: " + yamlfile.ScalarText(s.Header) + "\n  scheme: " + yamlfile.ScalarText(s.Word) + "\n"
-		}
-		if s.Password {
-			kind := e.LoginKind
-			if kind == "" {
-				kind = "basic"
-			}
-			login = s.Name + ":\n  kind: " + kind + "\n  user: " + yamlfile.ScalarText(e.User) +
-				"\n  password: ${sealed." +
-				s.Name + "}\n"
-		}
-		if err := d.insert("logins", login); err != nil {
-			return err
+		if err := d.insert("logins", s.login(e)); err != nil {
+			return nil, err
 		}
 		logins = append(logins, s.Name)
 	}
-	for _, f := range e.Fields {
-		if f.In == "path" && f.Default != "" {
-			d.added.Notes = append(d.added.Notes,
-				fmt.Sprintf("%q looks like an identifier: it is the field %s, and %q where nothing is filled in",
-					f.Default, f.Name, f.Default))
-		}
+	return logins, nil
+}
+
+// login is the login that a secret of an example becomes.
+func (s *ExampleSecret) login(e *Example) string {
+	sealed := "${sealed." + s.Name + "}\n"
+	if s.Password {
+		return s.Name + ":\n  kind: " + cmp.Or(e.LoginKind, "basic") + "\n  user: " + yamlfile.ScalarText(e.User) +
+			"\n  password: " + sealed
 	}
+	login := s.Name + ":\n  kind: key\n  key: " + sealed
+	if s.Header == "" {
+		return login + "  query: " + yamlfile.ScalarText(s.Wire) + "\n"
+	}
+	login += "  header: " + yamlfile.ScalarText(s.Header) + "\n"
+	if s.Word != "" {
+		login += "  scheme: " + yamlfile.ScalarText(s.Word) + "\n"
+	}
+	return login
+}
+
+// writeFiles writes what of an example does not go into the bench file: its body, files, and a sheet with its checks.
+func (d *adder) writeFiles(e *Example) error {
 	if e.Body != "" {
-		ending := map[document.Format]string{document.JSON: ".json", document.XML: ".xml"}[document.FormatOf(e.BodyType,
-			[]byte(e.Body))]
-		name := path.Join("data", d.a.Name+"-"+e.Operation+ending)
+		endings := map[document.Format]string{document.JSON: ".json", document.XML: ".xml"}
+		name := path.Join("data", d.a.Name+"-"+e.Operation+endings[document.FormatOf(e.BodyType, []byte(e.Body))])
 		if err := d.copy(name, []byte(e.Body)); err != nil {
 			return err
 		}
-		d.added.Notes = append(d.added.Notes,
-			fmt.Sprintf("its body is kept: `testbench call %s/%s -body %s` sends it", d.a.Name, e.Operation, name))
+		d.note("its body is kept: `testbench call %s/%s -body %s` sends it", d.a.Name, e.Operation, name)
 	}
 	for name, data := range e.Files {
 		if err := d.copy(name, data); err != nil {
@@ -476,16 +496,12 @@ func (d *adder) example() error {
 		}
 	}
 	if len(e.Parts) > 0 {
-		d.added.Notes = append(d.added.Notes,
-			"its parts are in a step: `testbench run sheets/"+d.a.Name+".yaml` sends them")
+		d.note("its parts are in a step: `testbench run sheets/%s.yaml` sends them", d.a.Name)
 	}
-	if e.Checks != "" || len(e.Parts) > 0 {
-		name := path.Join("sheets", d.a.Name+".yaml")
-		if err := d.copy(name, []byte(e.sheet(d.a.Name))); err != nil {
-			return err
-		}
+	if e.Checks == "" && len(e.Parts) == 0 {
+		return nil
 	}
-	return d.insert("services", e.ServiceYAML(d.a.Name, address, logins))
+	return d.copy(path.Join("sheets", d.a.Name+".yaml"), []byte(e.sheet(d.a.Name)))
 }
 
 // write puts the new text in place, once it can be read as a bench. What others wrote into
