@@ -125,95 +125,78 @@ func placeInJSON(t *Template) {
 // tag, an attribute value in either kind of quotes, CDATA, a comment or a
 // processing instruction.
 func placeInXML(t *Template) error {
-	const (
-		content = iota
-		tag
-		doubleQuoted
-		singleQuoted
-		cdata
-		comment
-		instruction
-	)
-	state := content
-	skip := func(text string, i int, opening string, next int) (int, bool) {
-		if strings.HasPrefix(text[i:], opening) {
-			state = next
-			return i + len(opening), true
-		}
-		return i, false
-	}
+	state := xmlContent
 	for _, p := range t.parts {
 		if h := p.placeholder; h != nil {
-			switch state {
-			case content:
-				h.place = XMLText
-			case doubleQuoted, singleQuoted:
-				h.place = XMLAttribute
-			case cdata:
-				h.place = CDATA
-			case tag:
-				return &Error{
-					Offset: h.Offset, Message: "a value cannot be part of an XML name",
-					Try: "put it into an element's text or an attribute's quotes",
-				}
-			default:
-				return &Error{
-					Offset:  h.Offset,
-					Message: "a value cannot be put into an XML comment or processing instruction",
-					Try:     "write $${ if it is meant as text",
-				}
+			if err := state.take(h); err != nil {
+				return err
 			}
 			continue
 		}
-		text := p.literal
-		for i := 0; i < len(text); {
-			ok := false
-			switch state {
-			case content:
-				if i, ok = skip(text, i, "<![CDATA[", cdata); ok {
-					continue
-				}
-				if i, ok = skip(text, i, "<!--", comment); ok {
-					continue
-				}
-				if i, ok = skip(text, i, "<?", instruction); ok {
-					continue
-				}
-				if i, ok = skip(text, i, "<", tag); ok {
-					continue
-				}
-			case tag:
-				if i, ok = skip(text, i, ">", content); ok {
-					continue
-				}
-				if i, ok = skip(text, i, `"`, doubleQuoted); ok {
-					continue
-				}
-				if i, ok = skip(text, i, "'", singleQuoted); ok {
-					continue
-				}
-			case doubleQuoted:
-				if i, ok = skip(text, i, `"`, tag); ok {
-					continue
-				}
-			case singleQuoted:
-				if i, ok = skip(text, i, "'", tag); ok {
-					continue
-				}
-			case cdata:
-				if i, ok = skip(text, i, "]]>", content); ok {
-					continue
-				}
-			case comment:
-				if i, ok = skip(text, i, "-->", content); ok {
-					continue
-				}
-			case instruction:
-				if i, ok = skip(text, i, "?>", content); ok {
-					continue
-				}
-			}
-			i++
+		for text := p.literal; text != ""; {
+			var passed int
+			state, passed = state.after(text)
+			text = text[passed:]
+		}
+	}
+	return nil
+}
+
+// xmlState is where in a document of XML a place is.
+type xmlState uint8
+
+const (
+	xmlContent xmlState = iota
+	xmlTag
+	xmlDoubleQuoted
+	xmlSingleQuoted
+	xmlCDATA
+	xmlComment
+	xmlInstruction
+)
+
+// xmlTurns are the signs that lead from one state into another (XML 1.0, section 2).
+var xmlTurns = [...][]struct {
+	sign string
+	into xmlState
+}{
+	xmlContent:      {{"<![CDATA[", xmlCDATA}, {"<!--", xmlComment}, {"<?", xmlInstruction}, {"<", xmlTag}},
+	xmlTag:          {{">", xmlContent}, {`"`, xmlDoubleQuoted}, {"'", xmlSingleQuoted}},
+	xmlDoubleQuoted: {{`"`, xmlTag}},
+	xmlSingleQuoted: {{"'", xmlTag}},
+	xmlCDATA:        {{"]]>", xmlContent}},
+	xmlComment:      {{"-->", xmlContent}},
+	xmlInstruction:  {{"?>", xmlContent}},
+}
+
+// after is the state after the next sign of a text, and how long that is.
+func (s xmlState) after(text string) (xmlState, int) {
+	for _, turn := range xmlTurns[s] {
+		if strings.HasPrefix(text, turn.sign) {
+			return turn.into, len(turn.sign)
+		}
+	}
+	return s, 1
+}
+
+// take says to a placeholder where it is, or why none can be there.
+func (s xmlState) take(h *Placeholder) error {
+	switch s {
+	case xmlContent:
+		h.place = XMLText
+	case xmlDoubleQuoted, xmlSingleQuoted:
+		h.place = XMLAttribute
+	case xmlCDATA:
+		h.place = CDATA
+	case xmlTag:
+		return &Error{
+			Offset: h.Offset, Message: "a value cannot be part of an XML name",
+			Try: "put it into an element's text or an attribute's quotes",
+		}
+	default:
+		return &Error{
+			Offset: h.Offset, Message: "a value cannot be put into an XML comment or processing instruction",
+			Try: "write $${ if it is meant as text",
 		}
 	}
 	return nil
