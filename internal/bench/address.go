@@ -2,9 +2,11 @@ package bench
 
 import (
 	"errors"
+	"slices"
 
 	"testbench/internal/document"
 	"testbench/internal/request"
+	"testbench/internal/syntax"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -17,7 +19,7 @@ func (b *Bench) CheckAddresses(site *Site, given map[string]string) {
 		if own := site.Services[s.Name]; own != nil {
 			address, at = own, b.Source.Root.Get("sites").Get(site.Name).Get("services").Get(s.Name)
 		}
-		if address == nil {
+		if address == nil || address.IsUnreadable() {
 			continue
 		}
 		text, err := address.Text(&siteNames{site: site, given: given}, value.Raw)
@@ -33,12 +35,15 @@ func (b *Bench) CheckAddresses(site *Site, given map[string]string) {
 	}
 }
 
-// reportOnce reports what is not right at one more site only if it is something else.
+// reportOnce reports what is wrong with an address, unless that of another site is told already.
 func reportOnce(f *yamlfile.File, at *yamlfile.Node, err error) {
-	for _, p := range f.Problems {
-		if p.Line == at.Line && p.Message == err.Error() {
-			return
-		}
+	if slices.ContainsFunc(f.Problems, func(p yamlfile.Problem) bool { return p.Line == at.Line }) {
+		return
+	}
+	if wrong := (*syntax.Error)(nil); errors.As(err, &wrong) {
+		f.Report(at, wrong.Try, "%s", wrong.Message)
+		f.Problems[len(f.Problems)-1].Source = "" // it holds a secret
+		return
 	}
 	f.Report(at, "", "%v", err)
 }

@@ -24,6 +24,7 @@ import (
 	"testbench/internal/safefile"
 	"testbench/internal/secret"
 	"testbench/internal/suggest"
+	"testbench/internal/syntax"
 	"testbench/internal/workbench"
 )
 
@@ -182,6 +183,9 @@ func Main(ctx, kill context.Context, args []string, stdin io.Reader, stdout, std
 }
 
 func (s *session) execute(ctx context.Context, c *command, args []string) int {
+	for _, arg := range args {
+		s.masker.Hide(syntax.PasswordOf(arg))
+	}
 	flags, own := s.flags(c)
 	s.tell.isJSON = flags.Lookup("json") != nil && slices.ContainsFunc(args, func(arg string) bool {
 		return strings.TrimLeft(arg, "-") == "json" && strings.HasPrefix(arg, "-")

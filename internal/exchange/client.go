@@ -22,6 +22,7 @@ import (
 	"time"
 
 	"testbench/internal/keys"
+	"testbench/internal/syntax"
 )
 
 // Limits and defaults.
@@ -272,6 +273,9 @@ func (r *Request) Shown() string {
 // on the way are carried along within the one exchange.
 func (c *Client) follow(ctx context.Context, record *Record) error {
 	current := record.Request
+	if current.URL.User != nil {
+		return &Failure{Kind: NotAllowed, Message: syntax.ErrUser.Error()}
+	}
 	cookies := record.Request.Cookies
 	if cookies == nil {
 		cookies = &Cookies{}
@@ -297,6 +301,10 @@ func (c *Client) follow(ctx context.Context, record *Record) error {
 		if err != nil || target.Scheme != "http" && target.Scheme != "https" {
 			record.note("the redirect to %q was not followed: it is not an address", location)
 			return nil
+		}
+		if target.User != nil {
+			record.note("the redirect holds a user, who is left out")
+			target.User = nil
 		}
 		next, why := c.redirected(current, target, status)
 		if next == nil {

@@ -225,6 +225,32 @@ func TestRedirectMethods(t *testing.T) {
 	assert.Equal(t, 302, client(t, exchange.Options{}).Do(t.Context(), r).Answer.Status)
 }
 
+// A user in an address goes nowhere: a request with one is refused, and a redirect is followed without.
+func TestUserInAddress(t *testing.T) {
+	t.Parallel()
+	asked := 0
+	var server *httptest.Server
+	server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if asked++; r.URL.Path == "/away" {
+			w.Header().Set("Location", strings.Replace(server.URL, "://", "://anna:secretive@", 1)+"/end")
+			w.WriteHeader(http.StatusFound)
+		}
+		assert.Empty(t, r.Header.Get("Authorization"))
+	}))
+	defer server.Close()
+	r := request(t, "GET", server.URL+"/away")
+	record := client(t, exchange.Options{}).Do(t.Context(), r)
+	require.Nil(t, record.Failure)
+	assert.Equal(t, []string{"the redirect holds a user, who is left out"}, record.Notes)
+	assert.Equal(t, server.URL+"/end", record.Hops[0].To)
+	assert.Equal(t, 2, asked)
+	r.URL.User = url.UserPassword("anna", "secretive")
+	record = client(t, exchange.Options{}).Do(t.Context(), r)
+	require.NotNil(t, record.Failure)
+	assert.NotContains(t, record.Failure.Message, "secretive")
+	assert.Equal(t, 2, asked)
+}
+
 func TestCertificateFiles(t *testing.T) {
 	for name, options := range map[string]exchange.Options{
 		"no file":     {CA: "testdata/nothing.pem"},

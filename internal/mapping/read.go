@@ -243,6 +243,9 @@ func (r *Reader) Note(n *yamlfile.Node, placeholders []*value.Placeholder) {
 func (r *Reader) Mistake(n *yamlfile.Node, offset int, err error) {
 	if e, ok := err.(*syntax.Error); ok {
 		r.File.ReportInside(n, offset+e.Offset, e.Try, "%s", e.Message)
+		if e.Hidden {
+			r.File.Problems[len(r.File.Problems)-1].Source = ""
+		}
 		return
 	}
 	r.File.Report(n, "", "%v", err)

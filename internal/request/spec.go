@@ -12,6 +12,7 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/soap"
+	"testbench/internal/syntax"
 	"testbench/internal/value"
 )
 
@@ -179,6 +180,9 @@ func joinQuery(address, query string) string {
 
 // ParseAddress reads the address of a request (RFC 9110, 4.2).
 func ParseAddress(text string) (*url.URL, error) {
+	if syntax.HasUser(text) {
+		return nil, syntax.ErrUser
+	}
 	u, err := url.Parse(escapeQuery(text))
 	if err != nil {
 		var parse *url.Error

@@ -12,6 +12,7 @@ type Error struct {
 	Offset  int // bytes from the start of the text
 	Message string
 	Try     string // what to write instead; may be empty
+	Hidden  bool   // the text holds a secret, and is not shown
 }
 
 func (e *Error) Error() string {

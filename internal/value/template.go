@@ -510,6 +510,11 @@ func Unreadable() *Template {
 	return &Template{parts: []part{{placeholder: &Placeholder{fixed: &empty}}}}
 }
 
+// IsUnreadable says whether it stands for one that could not be read, which was told.
+func (t *Template) IsUnreadable() bool {
+	return t.Source == "" && len(t.parts) == 1 && t.parts[0].literal == ""
+}
+
 // BasicPair returns the template of an Authorization field with user and
 // password in the Basic form (RFC 7617).
 func BasicPair(user, password *Template) *Template {

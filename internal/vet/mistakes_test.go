@@ -862,6 +862,14 @@ logins:
 		{login("¦kind: basic\nuser: x"), "the login does not say password:", ""},
 		{login("¦kind: key\nkey: ${sealed.x}"), "must say where the key goes", "header: NAME"},
 		{login("kind: key\nkey: ${sealed.x}\nheader: ¦X Y"), "cannot be the name of a header", ""},
+		{
+			with("services:\n  a:\n    address: ¦http://anna:word@h"), "the address holds a user or a password",
+			"write a login of kind basic",
+		},
+		{
+			with("  other:\n    set:\n      base: http://anna:word@h\nservices:\n  a:\n    address: ¦${base}/b"),
+			"the address holds a user or a password", "write a login of kind basic",
+		},
 		{with("services:\n  a:\n    address: ¦stores.example"), `"stores.example" is not an address`, ""},
 		{with("    services:\n      a: ¦${base}x y\nservices:\n  a:\n    address: ${base}"), "is not an address", ""},
 		{

@@ -33,6 +33,7 @@ import (
 	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/step"
+	"testbench/internal/syntax"
 	"testbench/internal/vet"
 	"testbench/internal/yamlfile"
 )
@@ -422,8 +423,11 @@ func New(dir, address string) ([]string, error) {
 	files := map[string]string{".gitignore": newIgnore}
 	files[bench.FileName] = "bench: " + yamlfile.ScalarText(name) + "\n" + emptyBench
 	if address != "" {
+		if syntax.HasUser(address) {
+			return nil, syntax.ErrUser
+		}
 		parsed, err := url.Parse(address)
-		if err != nil || !source.IsAddress(address) || parsed.Host == "" || parsed.User != nil {
+		if err != nil || !source.IsAddress(address) || parsed.Host == "" {
 			return nil, fmt.Errorf("%q is not the address of a service: it begins with http:// or https:// and a host",
 				address)
 		}

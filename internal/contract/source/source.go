@@ -79,6 +79,9 @@ func tooLarge(data []byte, err error) error {
 }
 
 func (s *Source) fetchAddress(base, location string) (string, []byte, error) {
+	if syntax.HasUser(location) {
+		return "", nil, syntax.ErrUser
+	}
 	target, err := url.Parse(location)
 	if err != nil {
 		return "", nil, fmt.Errorf("%q is not an address", location)
