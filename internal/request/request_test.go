@@ -313,3 +313,29 @@ func TestTreeSet(t *testing.T) {
 		assert.Error(t, root.Set(path, text(t, "x")), path)
 	}
 }
+
+// An address is sent as it is written: what is escaped stays so, and what cannot be there is escaped.
+func TestAddressesAsWritten(t *testing.T) {
+	t.Parallel()
+	for written, sent := range map[string]string{
+		"http://h":                         "http://h",
+		"http://[::1]:80?a=ä":              "http://[::1]:80?a=%C3%A4",
+		"http://h/a%2Fb%20c/é":             "http://h/a%2Fb%20c/%C3%A9",
+		"http://h/a//b/../c/./d/":          "http://h/a//b/../c/./d/",
+		"http://h/a[1]/%c3%a4/(p)*!$":      "http://h/a[1]/%c3%a4/(p)*!$",
+		"http://h/{x} \"<>|":               "http://h/%7Bx%7D%20%22%3C%3E%7C",
+		"http://h/x?q=a+b%20c%2B&r=1%&s=;": "http://h/x?q=a+b%20c%2B&r=1%25&s=;",
+		"http://h/x?u=http://k/p?x=[y]":    "http://h/x?u=http://k/p?x=[y]",
+	} {
+		u, err := request.ParseAddress(written)
+		require.NoError(t, err, written)
+		assert.Equal(t, sent, u.String(), written)
+	}
+	for wrong, why := range map[string]string{
+		"http://h/a%zz": "invalid URL escape", "h/a": "it must begin with http://", "http://h/a#b": "never sent",
+		"http://anna@h/": "the address holds a user",
+	} {
+		_, err := request.ParseAddress(wrong)
+		assert.ErrorContains(t, err, why, wrong)
+	}
+}

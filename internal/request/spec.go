@@ -183,7 +183,7 @@ func ParseAddress(text string) (*url.URL, error) {
 	if syntax.HasUser(text) {
 		return nil, syntax.ErrUser
 	}
-	u, err := url.Parse(escapeQuery(text))
+	u, err := url.Parse(escapeAddress(text))
 	if err != nil {
 		var parse *url.Error
 		if errors.As(err, &parse) {
@@ -201,26 +201,36 @@ func ParseAddress(text string) (*url.URL, error) {
 	return u, nil
 }
 
-// escapeQuery escapes what cannot be in a query as it is (RFC 3986, 3.4). Brackets stay:
-// many services want them so.
-func escapeQuery(address string) string {
-	path, query, found := strings.Cut(address, "?")
-	if !found {
+// escapeAddress escapes what cannot be in a path or a query as it is (RFC 3986, 3.3 and 3.4), so that what is escaped
+// already stays as it is. Brackets stay: many services want them so.
+func escapeAddress(address string) string {
+	start := strings.Index(address, "://")
+	if start < 0 {
 		return address
 	}
+	start += len("://")
+	path := strings.IndexAny(address[start:], "/?")
+	if path < 0 {
+		return address
+	}
+	start += path
 	var out strings.Builder
-	for i := 0; i < len(query); i++ {
-		c := query[i]
-		isEscape := c == '%' && i+2 < len(query) && isHex(query[i+1]) && isHex(query[i+2])
+	out.WriteString(address[:start])
+	inQuery := false
+	for i := start; i < len(address); i++ {
+		c := address[i]
+		inQuery = inQuery || c == '?'
+		isEscape := c == '%' && i+2 < len(address) && isHex(address[i+1]) && isHex(address[i+2])
 		switch {
-		case isEscape, c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9',
+		case isEscape, c == '%' && !inQuery, // in a path it is a mistake
+			c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9',
 			strings.IndexByte("-._~!$&'()*+,;=:@/?[]#", c) >= 0:
 			out.WriteByte(c)
 		default:
 			fmt.Fprintf(&out, "%%%02X", c)
 		}
 	}
-	return path + "?" + out.String()
+	return out.String()
 }
 
 func isHex(c byte) bool { return c >= '0' && c <= '9' || c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F' }
