@@ -3,7 +3,9 @@ package bench
 import (
 	"errors"
 	"slices"
+	"strings"
 
+	"testbench/internal/contract"
 	"testbench/internal/document"
 	"testbench/internal/request"
 	"testbench/internal/syntax"
@@ -26,12 +28,28 @@ func (b *Bench) CheckAddresses(site *Site, given map[string]string) {
 		if err != nil {
 			continue
 		}
-		if _, err := request.ParseAddress(text.Sent); err != nil {
-			if at == nil {
-				at = s.at
-			}
+		_, err = request.ParseAddress(text.Sent)
+		hasPath := func(op *contract.Endpoint) bool { return op.Path != "" }
+		if err == nil && slices.ContainsFunc(s.Operations, hasPath) {
+			err = CheckBase(text.Sent)
+		}
+		if at == nil {
+			at = s.at
+		}
+		if err != nil {
 			reportOnce(b.Source, at, err)
 		}
+	}
+}
+
+// CheckBase says what is wrong with an address that a path comes after.
+func CheckBase(address string) error {
+	if !strings.Contains(address, "?") {
+		return nil
+	}
+	return &syntax.Error{
+		Message: "the address of the service holds a query (?), and a path comes after it",
+		Try:     "write the query at the service under always: query: NAME: VALUE",
 	}
 }
 
@@ -42,7 +60,9 @@ func reportOnce(f *yamlfile.File, at *yamlfile.Node, err error) {
 	}
 	if wrong := (*syntax.Error)(nil); errors.As(err, &wrong) {
 		f.Report(at, wrong.Try, "%s", wrong.Message)
-		f.Problems[len(f.Problems)-1].Source = "" // it holds a secret
+		if wrong.Hidden {
+			f.Problems[len(f.Problems)-1].Source = ""
+		}
 		return
 	}
 	f.Report(at, "", "%v", err)

@@ -282,7 +282,10 @@ func buildOperation(s *Session, p *Prepared, step *sheet.Step, spec *request.Spe
 	}
 	p.Envelope = built.Envelope
 	p.Notes = append(p.Notes, built.Notes...)
-	spec.Method, spec.Address = built.Method, JoinPath(address, literal)
+	spec.Method = built.Method
+	if spec.Address, err = JoinPath(address, literal, scope); err != nil {
+		return err
+	}
 	spec.Query = append(pairsOf(built.Query), spec.Query...)
 	spec.Headers = MergeDefaults(accept(built), append(pairsOf(built.Headers), spec.Headers...))
 	spec.Cookies = append(pairsOf(built.Cookies), spec.Cookies...)

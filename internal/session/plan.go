@@ -183,12 +183,21 @@ func ServiceNames(s *bench.Service) map[string]string {
 	return s.Names
 }
 
-// JoinPath joins an address and a path, with one slash between.
-func JoinPath(address, path *value.Template) *value.Template {
+// JoinPath joins the address of a service and a path, with one slash between. What is after a ? in the address would
+// not be before the path, so it is refused.
+func JoinPath(address, path *value.Template, scope value.Scope) (*value.Template, error) {
+	if path.Source == "" {
+		return address, nil
+	}
+	if text, err := address.Text(scope, value.Raw); err == nil {
+		if err := bench.CheckBase(text.Sent); err != nil {
+			return nil, err
+		}
+	}
 	if strings.HasPrefix(path.Source, "/") && strings.HasSuffix(address.Source, "/") && address.IsLiteral() {
 		address = value.Literal(strings.TrimSuffix(address.LiteralText(), "/"))
 	}
-	return value.Joined(address, path)
+	return value.Joined(address, path), nil
 }
 
 // AddService adds what goes into each request to the service.

@@ -274,8 +274,10 @@ func (b *batching) plan(ctx context.Context) error {
 		}
 	}
 	spec := b.step.Spec
-	spec.Method, spec.Address, spec.HasBytes = http.MethodPost, session.JoinPath(address,
-		value.Literal("/$batch")), true
+	spec.Method, spec.HasBytes = http.MethodPost, true
+	if spec.Address, err = session.JoinPath(address, value.Literal("/$batch"), b.scope); err != nil {
+		return err
+	}
 	spec.StayOnRedirect, spec.HTTP, spec.Timeout = b.step.Stay, b.step.HTTP, b.step.Timeout
 	contentType := ""
 	if batch.JSON {

@@ -90,7 +90,7 @@ func (to *Request) Asks() ([]*value.Placeholder, []*rule.Condition) {
 
 // Plan takes the method, and joins the path to the address of the service.
 func (to *Request) Plan(ctx context.Context, of *session.Session, p *session.Prepared, _ *sheet.Step,
-	spec *request.Spec, _ *session.Values,
+	spec *request.Spec, scope *session.Values,
 ) error {
 	spec.Method, spec.Address = to.Method, to.Path
 	if to.Service == "" {
@@ -101,9 +101,10 @@ func (to *Request) Plan(ctx context.Context, of *session.Session, p *session.Pre
 		return &bench.NotFoundError{What: "service", Name: to.Service, Known: of.Bench.ServiceNames()}
 	}
 	address, err := of.Address(ctx, p.Service)
-	if err == nil {
-		spec.Address = session.JoinPath(address, to.Path)
+	if err != nil {
+		return err
 	}
+	spec.Address, err = session.JoinPath(address, to.Path, scope)
 	return err
 }
 

@@ -870,6 +870,10 @@ logins:
 			with("  other:\n    set:\n      base: http://anna:word@h\nservices:\n  a:\n    address: ¦${base}/b"),
 			"the address holds a user or a password", "write a login of kind basic",
 		},
+		{
+			with("services:\n  a:\n    address: ¦${base}/b?c=1\n    operations: {o: {request: GET /d}}"),
+			"the address of the service holds a query (?), and a path comes after it", "always: query: NAME: VALUE",
+		},
 		{with("services:\n  a:\n    address: ¦stores.example"), `"stores.example" is not an address`, ""},
 		{with("    services:\n      a: ¦${base}x y\nservices:\n  a:\n    address: ${base}"), "is not an address", ""},
 		{
