@@ -297,7 +297,7 @@ func (c *Client) follow(ctx context.Context, record *Record) error {
 		if !isRedirect || location == "" || record.Request.StayOnRedirect {
 			return nil
 		}
-		target, err := current.URL.Parse(location)
+		target, err := current.URL.Parse(syntax.EscapeAddress(location))
 		if err != nil || target.Scheme != "http" && target.Scheme != "https" {
 			record.note("the redirect to %q was not followed: it is not an address", location)
 			return nil

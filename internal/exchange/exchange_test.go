@@ -201,6 +201,15 @@ func TestRedirectMethods(t *testing.T) {
 			_, _ = fmt.Fprintf(w, "%s %s", r.Method, body)
 			return
 		}
+		switch r.URL.Path {
+		case "/escapes":
+			w.Header().Set("Location", "/a%2Fb/é")
+			w.WriteHeader(http.StatusFound)
+			return
+		case "/a/b/é":
+			_, _ = fmt.Fprintf(w, "%s %s", r.Method, r.RequestURI)
+			return
+		}
 		w.Header().Set("Location", "/end")
 		status := 0
 		_, _ = fmt.Sscanf(r.URL.Path, "/%d", &status)
@@ -220,6 +229,8 @@ func TestRedirectMethods(t *testing.T) {
 		assert.Equal(t, want, string(record.Answer.Body), path)
 		assert.Len(t, record.Hops, 1)
 	}
+	escapes := request(t, "GET", server.URL+"/escapes")
+	assert.Equal(t, "GET /a%2Fb/%C3%A9", string(client(t, exchange.Options{}).Do(t.Context(), escapes).Answer.Body))
 	r := request(t, "GET", server.URL+"/302")
 	r.StayOnRedirect = true
 	assert.Equal(t, 302, client(t, exchange.Options{}).Do(t.Context(), r).Answer.Status)

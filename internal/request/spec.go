@@ -183,7 +183,7 @@ func ParseAddress(text string) (*url.URL, error) {
 	if syntax.HasUser(text) {
 		return nil, syntax.ErrUser
 	}
-	u, err := url.Parse(escapeAddress(text))
+	u, err := url.Parse(syntax.EscapeAddress(text))
 	if err != nil {
 		var parse *url.Error
 		if errors.As(err, &parse) {
@@ -200,40 +200,6 @@ func ParseAddress(text string) (*url.URL, error) {
 	}
 	return u, nil
 }
-
-// escapeAddress escapes what cannot be in a path or a query as it is (RFC 3986, 3.3 and 3.4), so that what is escaped
-// already stays as it is. Brackets stay: many services want them so.
-func escapeAddress(address string) string {
-	start := strings.Index(address, "://")
-	if start < 0 {
-		return address
-	}
-	start += len("://")
-	path := strings.IndexAny(address[start:], "/?")
-	if path < 0 {
-		return address
-	}
-	start += path
-	var out strings.Builder
-	out.WriteString(address[:start])
-	inQuery := false
-	for i := start; i < len(address); i++ {
-		c := address[i]
-		inQuery = inQuery || c == '?'
-		isEscape := c == '%' && i+2 < len(address) && isHex(address[i+1]) && isHex(address[i+2])
-		switch {
-		case isEscape, c == '%' && !inQuery, // in a path it is a mistake
-			c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9',
-			strings.IndexByte("-._~!$&'()*+,;=:@/?[]#", c) >= 0:
-			out.WriteByte(c)
-		default:
-			fmt.Fprintf(&out, "%%%02X", c)
-		}
-	}
-	return out.String()
-}
-
-func isHex(c byte) bool { return c >= '0' && c <= '9' || c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F' }
 
 // pairs fills names and values in and joins them as a query or form does.
 func (s *Spec) pairs(scope value.Scope, what string, pairs []Pair, place value.Escaping) (value.Text, error) {

@@ -1,6 +1,9 @@
 package syntax
 
-import "strings"
+import (
+	"fmt"
+	"strings"
+)
 
 // HasUser says whether an address of HTTP holds a user, with a password or without, before its host (RFC 3986,
 // 3.2.1).
@@ -36,3 +39,36 @@ var ErrUser = &Error{
 	Try:     "seal the password (testbench secret set NAME), write a login of kind basic, and name it: login: NAME",
 	Hidden:  true,
 }
+
+// EscapeAddress escapes what cannot be in a path or a query as it is (RFC 3986, 3.3 and 3.4), so that what is escaped
+// already stays as it is. Brackets stay: many services want them so. An address without a scheme begins with its path.
+func EscapeAddress(address string) string {
+	start := 0
+	if scheme := strings.Index(address, "://"); scheme >= 0 {
+		start = scheme + len("://")
+		path := strings.IndexAny(address[start:], "/?")
+		if path < 0 {
+			return address
+		}
+		start += path
+	}
+	var out strings.Builder
+	out.WriteString(address[:start])
+	inQuery := false
+	for i := start; i < len(address); i++ {
+		c := address[i]
+		inQuery = inQuery || c == '?'
+		isEscape := c == '%' && i+2 < len(address) && isHex(address[i+1]) && isHex(address[i+2])
+		switch {
+		case isEscape, c == '%' && !inQuery, // in a path it is a mistake
+			c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9',
+			strings.IndexByte("-._~!$&'()*+,;=:@/?[]#", c) >= 0:
+			out.WriteByte(c)
+		default:
+			fmt.Fprintf(&out, "%%%02X", c)
+		}
+	}
+	return out.String()
+}
+
+func isHex(c byte) bool { return c >= '0' && c <= '9' || c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F' }
