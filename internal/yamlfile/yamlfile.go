@@ -505,12 +505,16 @@ func (f *File) neverClosed(line, column int) bool {
 	return true
 }
 
+// opensQuote finds a value that begins with a quote, in a line of its own or in braces and brackets. One inside a
+// text without quotes is a letter of it.
+var opensQuote = lazy.Regexp(`^\s*(- )*([^\s#:"'][^:"]*:\s+)?("|[{\[].*[:,\[{]\s*")`)
+
 // quoteLeftOpen reports the first line, of those before the last, that opens a quote and does not close it: what
 // closes it there is the opening quote of another value.
 func (f *File) quoteLeftOpen(first, last int) bool {
 	for line := max(first, 1); line < last; line++ {
 		text := strings.ReplaceAll(f.line(line), `\"`, "  ")
-		if strings.Count(text, `"`)%2 == 1 {
+		if strings.Count(text, `"`)%2 == 1 && opensQuote().MatchString(text) {
 			at := utf8.RuneCountInString(text[:strings.LastIndexByte(text, '"')]) + 1
 			f.ReportAt(line, at, `write " at its end`, `the quote " is opened and not closed on its line`)
 			return true
