@@ -7,6 +7,7 @@ import (
 
 	"testbench/internal/contract"
 	"testbench/internal/document"
+	"testbench/internal/mapping"
 	"testbench/internal/request"
 	"testbench/internal/syntax"
 	"testbench/internal/value"
@@ -33,11 +34,15 @@ func (b *Bench) CheckAddresses(site *Site, given map[string]string) {
 		if err == nil && slices.ContainsFunc(s.Operations, hasPath) {
 			err = CheckBase(text.Sent)
 		}
+		if err == nil {
+			continue
+		}
 		if at == nil {
 			at = s.at
 		}
-		if err != nil {
-			reportOnce(b.Source, at, err)
+		isTold := func(p yamlfile.Problem) bool { return p.Line == at.Line } // of another site
+		if !slices.ContainsFunc(b.Source.Problems, isTold) {
+			(&mapping.Reader{File: b.Source}).Mistake(at, 0, err)
 		}
 	}
 }
@@ -51,21 +56,6 @@ func CheckBase(address string) error {
 		Message: "the address of the service holds a query (?), and a path comes after it",
 		Try:     "write the query at the service under always: query: NAME: VALUE",
 	}
-}
-
-// reportOnce reports what is wrong with an address, unless that of another site is told already.
-func reportOnce(f *yamlfile.File, at *yamlfile.Node, err error) {
-	if slices.ContainsFunc(f.Problems, func(p yamlfile.Problem) bool { return p.Line == at.Line }) {
-		return
-	}
-	if wrong := (*syntax.Error)(nil); errors.As(err, &wrong) {
-		f.Report(at, wrong.Try, "%s", wrong.Message)
-		if wrong.Hidden {
-			f.Problems[len(f.Problems)-1].Source = ""
-		}
-		return
-	}
-	f.Report(at, "", "%v", err)
 }
 
 // siteNames knows the values of a site that need nothing else to be known.

@@ -18,13 +18,13 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/history"
+	"testbench/internal/httpurl"
 	"testbench/internal/lazy"
 	"testbench/internal/login"
 	"testbench/internal/result"
 	"testbench/internal/safefile"
 	"testbench/internal/secret"
 	"testbench/internal/suggest"
-	"testbench/internal/syntax"
 	"testbench/internal/workbench"
 )
 
@@ -184,7 +184,11 @@ func Main(ctx, kill context.Context, args []string, stdin io.Reader, stdout, std
 
 func (s *session) execute(ctx context.Context, c *command, args []string) int {
 	for _, arg := range args {
-		s.masker.Hide(syntax.PasswordOf(arg))
+		if user, ok := httpurl.User(arg); ok {
+			_, password, _ := strings.Cut(user, ":")
+			s.masker.Hide(password)
+			s.masker.Hide("//" + user + "@") // a short one is masked with what is around it
+		}
 	}
 	flags, own := s.flags(c)
 	s.tell.isJSON = flags.Lookup("json") != nil && slices.ContainsFunc(args, func(arg string) bool {

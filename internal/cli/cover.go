@@ -25,7 +25,8 @@ func coverCommand() *command {
 		name: "cover", group: "looking back",
 		purpose: "tells what of the contracts recorded runs have touched, and where a contract is not as the " +
 			"service is",
-		usage: "[SERVICE ...]", examples: []string{
+		usage: "[SERVICE ...]",
+		examples: []string{
 			"testbench cover", "testbench cover stores -runs 5", "testbench cover lab -all",
 			"testbench cover -least 60%",
 		},

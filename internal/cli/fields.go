@@ -13,7 +13,6 @@ import (
 	"testbench/internal/history"
 	"testbench/internal/rule"
 	"testbench/internal/safefile"
-	"testbench/internal/syntax"
 )
 
 type fieldsOptions struct {
@@ -146,9 +145,6 @@ func openSource(s *session, name string) (from io.ReadCloser, mediaType string, 
 			err = fmt.Errorf("%s is a folder", name)
 		}
 		return file, mediaTypeOf(name), err
-	}
-	if syntax.HasUser(name) {
-		return nil, "", syntax.ErrUser
 	}
 	run, number, ok := exchangeName(name)
 	if !ok {

@@ -154,8 +154,7 @@ var forms = map[string][]form{
 		}, take("step tag from rows stop accept doubt out detail jobs rate repeat for share of listen callback",
 			sending)},
 		{"", always, take("step tag from rows stop accept doubt out show full detail jobs rate repeat for share of "+
-			"listen callback",
-			sending)},
+			"listen callback", sending)},
 	},
 	"doubt": {
 		{"with -json", with("json"), take("least most into out json", atSite)},

@@ -198,7 +198,6 @@ func life(token *login.Token) string {
 	return fmt.Sprintf("%s, until %s", inWords(left), clock(token.Expires))
 }
 
-// inWords writes a duration as people say it: 10 min, 1 h 5 min, 40 s.
 // clock is a moment of the local day, with its date where it is another day.
 func clock(at time.Time) string {
 	at = at.Local()
@@ -208,6 +207,7 @@ func clock(at time.Time) string {
 	return at.Format(time.DateTime)
 }
 
+// inWords writes a duration as people say it: 10 min, 1 h 5 min, 40 s.
 func inWords(d time.Duration) string {
 	var parts []string
 	for _, unit := range []struct {

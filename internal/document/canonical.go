@@ -289,8 +289,7 @@ func (w *canonicalWriter) text(text string) {
 }
 
 // Apart is an element of a tree as the root of one of its own, with all the namespaces that hold around it declared
-// on it;
-// the element itself where it cannot be written.
+// on it; the element itself where it cannot be written.
 func Apart(root, n *Node) *Node {
 	apart, err := ReadXML(CanonicalXML(root, n, Canonical{Inclusive: true}), "utf-8")
 	if err != nil {

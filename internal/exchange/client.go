@@ -21,8 +21,8 @@ import (
 	"syscall"
 	"time"
 
+	"testbench/internal/httpurl"
 	"testbench/internal/keys"
-	"testbench/internal/syntax"
 )
 
 // Limits and defaults.
@@ -274,7 +274,7 @@ func (r *Request) Shown() string {
 func (c *Client) follow(ctx context.Context, record *Record) error {
 	current := record.Request
 	if current.URL.User != nil {
-		return &Failure{Kind: NotAllowed, Message: syntax.ErrUser.Error()}
+		return &Failure{Kind: NotAllowed, Message: httpurl.ErrUser.Error()}
 	}
 	cookies := record.Request.Cookies
 	if cookies == nil {
@@ -297,7 +297,7 @@ func (c *Client) follow(ctx context.Context, record *Record) error {
 		if !isRedirect || location == "" || record.Request.StayOnRedirect {
 			return nil
 		}
-		target, err := current.URL.Parse(syntax.EscapeAddress(location))
+		target, err := current.URL.Parse(httpurl.Escape(location))
 		if err != nil || target.Scheme != "http" && target.Scheme != "https" {
 			record.note("the redirect to %q was not followed: it is not an address", location)
 			return nil

@@ -85,12 +85,12 @@ var textFormats = map[string]func(string) error{
 	"email": isEmail, "idn-email": isEmailOfAll, "hostname": isHostname, "idn-hostname": isHostnameOfAll,
 	"ipv4": isIPv4, "ipv6": isIPv6,
 	"uri": isURI, "iri": isURI, "uri-reference": isReference, "iri-reference": isReference,
-	"uri-template":          matching(`([^{}"<>\\^` + "`" + `|\s]|\{[^{}]+\})*`), // RFC 6570, 2
-	"uuid":                  matching(`[0-9A-Fa-f]{8}-([0-9A-Fa-f]{4}-){3}[0-9A-Fa-f]{12}`),
-	"json-pointer":          matching(pointerForm), // RFC 6901, 3
-	"relative-json-pointer": matching(`(0|[1-9]\d*)(#|` + pointerForm + `)`),
+	"uri-template": matching(`([^{}"<>\\^` + "`" + `|\s]|\{[^{}]+\})*`), // RFC 6570, 2
+	"uuid":         matching(`[0-9A-Fa-f]{8}-([0-9A-Fa-f]{4}-){3}[0-9A-Fa-f]{12}`),
+	"json-pointer": matching(pointerForm), // RFC 6901, 3
 	// draft-bhutton-relative-json-pointer-00, 3
-	"regex": func(text string) error { _, err := compilePattern(text); return err },
+	"relative-json-pointer": matching(`(0|[1-9]\d*)(#|` + pointerForm + `)`),
+	"regex":                 func(text string) error { _, err := compilePattern(text); return err },
 	"semver": matching(`(0|[1-9]\d*)\.(0|[1-9]\d*)\.(0|[1-9]\d*)` +
 		`(-(0|[1-9]\d*|\d*[A-Za-z-][0-9A-Za-z-]*)(\.(0|[1-9]\d*|\d*[A-Za-z-][0-9A-Za-z-]*))*)?` +
 		`(\+[0-9A-Za-z-]+(\.[0-9A-Za-z-]+)*)?`),

@@ -11,8 +11,8 @@ import (
 // renamed are keys and values that had another name once: who writes it is told the new one.
 var renamed = map[string][]string{
 	"ask": {"request"}, "blanks": {"spaces"}, "client in": {"client authentication"}, "desk": {"login call"},
-	"give back": {"revoke"},
-	"good":      {"success"}, "lasts": {"expires in"}, "reading": {"read only"}, "speaks": {"protocol"},
+	"give back": {"revoke"}, "good": {"success"}, "lasts": {"expires in"}, "reading": {"read only"},
+	"speaks":   {"protocol"},
 	"token at": {"token path"}, "word": {"scheme", "value"}, "work out": {"calculate"},
 }
 

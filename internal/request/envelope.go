@@ -141,8 +141,7 @@ func (s *Spec) setEnvelope(scope value.Scope, r *exchange.Request) error {
 }
 
 // envelopePayload makes what goes into the Body. A text that is an envelope itself is the body of the request, as it
-// is:
-// isWhole says so. Shown is how a text is shown where that differs.
+// is: isWhole says so. Shown is how a text is shown where that differs.
 func (s *Spec) envelopePayload(scope value.Scope, r *exchange.Request, hasBlocks bool) (payload []*document.Node,
 	shown string, isWhole bool, err error,
 ) {

@@ -11,8 +11,8 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/exchange"
+	"testbench/internal/httpurl"
 	"testbench/internal/soap"
-	"testbench/internal/syntax"
 	"testbench/internal/value"
 )
 
@@ -180,10 +180,10 @@ func joinQuery(address, query string) string {
 
 // ParseAddress reads the address of a request (RFC 9110, 4.2).
 func ParseAddress(text string) (*url.URL, error) {
-	if syntax.HasUser(text) {
-		return nil, syntax.ErrUser
+	if httpurl.HasUser(text) {
+		return nil, httpurl.ErrUser
 	}
-	u, err := url.Parse(syntax.EscapeAddress(text))
+	u, err := url.Parse(httpurl.Escape(text))
 	if err != nil {
 		var parse *url.Error
 		if errors.As(err, &parse) {

@@ -70,9 +70,8 @@ func inMillis(seconds float64) string { return fmt.Sprintf("%.1f ms", seconds*10
 func dueNote(times []*history.Times) string {
 	for _, t := range times {
 		if t.Own != nil && t.P95 > t.Own.P95*ownDiffers && t.P95 > t.Own.P95+1 {
-			return fmt.Sprintf("times count from when a row was due, as those who wait see them: p95 of %s is %.1f "+
-				"ms; "+
-				"from when it was sent it is %.1f ms (p50 %.1f ms, max %.1f ms)", t.Step, t.P95, t.Own.P95, t.Own.P50,
+			return fmt.Sprintf("times count from when a row was due, as those who wait see them: p95 of %s is "+
+				"%.1f ms; from when it was sent it is %.1f ms (p50 %.1f ms, max %.1f ms)", t.Step, t.P95, t.Own.P95, t.Own.P50,
 				t.Own.Max)
 		}
 	}

@@ -221,8 +221,8 @@ func (s *Store) open(file string, sealed []byte) (string, error) {
 // CheckName says what is wrong with the name of a secret, if anything is.
 func CheckName(name string) error {
 	if !value.IsIdentifier(name) {
-		return fmt.Errorf("%q cannot name a secret: a name has letters (A to Z, a to z), digits and _, and starts with a letter or _",
-			name)
+		return fmt.Errorf("%q cannot name a secret: a name has letters (A to Z, a to z), digits and _, and starts "+
+			"with a letter or _", name)
 	}
 	return nil
 }

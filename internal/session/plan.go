@@ -183,8 +183,8 @@ func ServiceNames(s *bench.Service) map[string]string {
 	return s.Names
 }
 
-// JoinPath joins the address of a service and a path, with one slash between. What is after a ? in the address would
-// not be before the path, so it is refused.
+// JoinPath joins the address of a service and a path, with one slash between. An address with a query is refused: the
+// path would become a part of the query.
 func JoinPath(address, path *value.Template, scope value.Scope) (*value.Template, error) {
 	if path.Source == "" {
 		return address, nil

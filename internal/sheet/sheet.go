@@ -86,11 +86,11 @@ func Open(b *bench.Bench, name string, kinds []Kind) (*Sheet, error) {
 func Near(b *bench.Bench, name string) []string {
 	folder := filepath.Dir(name)
 	near, _ := filepath.Glob(filepath.Join(folder, "*.yaml"))
-	add := func(folder string, shown func(file string) string) {
+	add := func(folder string, nameOf func(file string) string) {
 		inside, _ := filepath.Glob(filepath.Join(b.Dir, folder, "*.yaml"))
 		for _, file := range inside {
-			if shown := shown(file); !slices.Contains(near, shown) {
-				near = append(near, shown)
+			if name := nameOf(file); !slices.Contains(near, name) {
+				near = append(near, name)
 			}
 		}
 	}

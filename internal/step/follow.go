@@ -8,12 +8,12 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/exchange"
+	"testbench/internal/httpurl"
 	"testbench/internal/mapping"
 	"testbench/internal/request"
 	"testbench/internal/rule"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
-	"testbench/internal/syntax"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -81,7 +81,7 @@ func (f *Follow) Plan(ctx context.Context, of *session.Session, p *session.Prepa
 		p.Away = true
 		// What is relative is meant from the service, not from beside it.
 		if baseURL, err := url.Parse(strings.TrimSuffix(base.Sent, "/") + "/"); err == nil {
-			if resolved, err := baseURL.Parse(syntax.EscapeAddress(address)); err == nil {
+			if resolved, err := baseURL.Parse(httpurl.Escape(address)); err == nil {
 				address = resolved.String()
 				p.Away = exchange.Origin(resolved) != exchange.Origin(baseURL)
 			}

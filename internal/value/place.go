@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"testbench/internal/document"
-	"testbench/internal/syntax"
+	"testbench/internal/httpurl"
 	"testbench/internal/xmlstream"
 )
 
@@ -207,8 +207,8 @@ func (s xmlState) take(h *Placeholder) error {
 // start is put in as it is, for it holds scheme and host, or a whole address
 // out of an answer; further ones are path segments, and query values after ?.
 func ParseAddress(source string) (*Template, error) {
-	if syntax.HasUser(source) {
-		return nil, syntax.ErrUser
+	if httpurl.HasUser(source) {
+		return nil, httpurl.ErrUser
 	}
 	t, err := Parse(source)
 	if err != nil {

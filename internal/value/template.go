@@ -252,8 +252,8 @@ func (r *placeholderReader) ref() (Ref, error) {
 	case word == "" && (r.peek() == '}' || r.peek() == 0):
 		return Ref{}, r.fail("the placeholder names nothing", "write ${name}")
 	case word == "":
-		return Ref{}, r.fail("%q is not a name", "a name has letters (A to Z, a to z), digits and _, and starts with a letter or _",
-			r.rest())
+		return Ref{}, r.fail("%q is not a name",
+			"a name has letters (A to Z, a to z), digits and _, and starts with a letter or _", r.rest())
 	case word == "file" && r.peek() == ':':
 		r.pos++
 		begin := r.pos
@@ -512,7 +512,11 @@ func Unreadable() *Template {
 
 // IsUnreadable says whether it stands for one that could not be read, which was told.
 func (t *Template) IsUnreadable() bool {
-	return t.Source == "" && len(t.parts) == 1 && t.parts[0].literal == ""
+	if len(t.parts) != 1 || t.parts[0].placeholder == nil {
+		return false
+	}
+	fixed := t.parts[0].placeholder.fixed
+	return fixed != nil && *fixed == ""
 }
 
 // BasicPair returns the template of an Authorization field with user and

@@ -147,8 +147,7 @@ func checkShared(_ *bench.Bench, a Arguments, sheets []*sheet.Sheet, _ *sheet.St
 		if s.Rows != nil && s.Rows.Query.Sql != nil && !ordered().MatchString(s.Rows.Query.Sql.Source) {
 			return session.WithTry(fmt.Sprintf("%s: with -share each machine takes rows by their number, and the "+
 				"query does not say in which order the rows come", s.Source.Name),
-				"end the query with order by, and a column "+
-					"that tells all rows apart")
+				"end the query with order by, and a column that tells all rows apart")
 		}
 		for _, once := range s.AllSteps() {
 			if !once.Once {
@@ -159,8 +158,7 @@ func checkShared(_ *bench.Bench, a Arguments, sheets []*sheet.Sheet, _ *sheet.St
 					if !other.Once && slices.Contains(once.KeptNames(), u.Placeholder.Name) &&
 						(u.Placeholder.Space == "" || u.Placeholder.Space == "kept") {
 						return session.WithTry(fmt.Sprintf("%s: %s is kept by %q, which the first machine alone "+
-							"runs, and "+
-							"%q needs it on each", s.Source.Name, u.Placeholder.Name, once.Name, other.Name),
+							"runs, and %q needs it on each", s.Source.Name, u.Placeholder.Name, once.Name, other.Name),
 							"take once: out, or give the value to all machines with -set")
 					}
 				}

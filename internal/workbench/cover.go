@@ -174,8 +174,8 @@ func (b *Bench) PutStatuses(covered []*Covered) (int, error) {
 	for _, one := range covered {
 		for _, r := range one.Remarks {
 			status, err := strconv.Atoi(r.Of)
-			operation := yamlfile.Read(name,
-				source).Root.Get("services").Get(one.Name).Get("operations").Get(r.Operation)
+			services := yamlfile.Read(name, source).Root.Get("services")
+			operation := services.Get(one.Name).Get("operations").Get(r.Operation)
 			if err != nil || r.What != cover.NotDescribed || operation.Get("statuses") == nil {
 				continue
 			}

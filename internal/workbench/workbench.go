@@ -24,6 +24,7 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/hint"
+	"testbench/internal/httpurl"
 	"testbench/internal/login"
 	"testbench/internal/reply"
 	"testbench/internal/result"
@@ -33,7 +34,6 @@ import (
 	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/step"
-	"testbench/internal/syntax"
 	"testbench/internal/vet"
 	"testbench/internal/yamlfile"
 )
@@ -213,7 +213,7 @@ func (b *Bench) Vet(sheets []string, o Options) (*Vetted, error) {
 		vetted.Unseen = append(vetted.Unseen, "sheets: there are none in the folder sheets of the bench")
 	}
 	if b.inner.IsUnreadable() {
-		vetted.Unseen = append(vetted.Unseen, "what sheets take from the bench, for it cannot be read")
+		vetted.Unseen = append(vetted.Unseen, "what sheets take from the bench: its file cannot be read")
 	}
 	var opened []*sheet.Sheet
 	sheets, err := sheetFiles(b, sheets)
@@ -423,8 +423,8 @@ func New(dir, address string) ([]string, error) {
 	files := map[string]string{".gitignore": newIgnore}
 	files[bench.FileName] = "bench: " + yamlfile.ScalarText(name) + "\n" + emptyBench
 	if address != "" {
-		if syntax.HasUser(address) {
-			return nil, syntax.ErrUser
+		if httpurl.HasUser(address) {
+			return nil, httpurl.ErrUser
 		}
 		parsed, err := url.Parse(address)
 		if err != nil || !source.IsAddress(address) || parsed.Host == "" {

@@ -435,36 +435,9 @@ func (f *File) syntax(err error) {
 	if f.spaceMissing(line, contextLine(load)) || f.indentedOtherwise(line) {
 		return
 	}
-	if load != nil && !strings.Contains(message, "exceeded") && (f.neverClosed(load.ContextMark.Line, load.ContextMark.Column) ||
-		f.quoteLeftOpen(load.ContextMark.Line, line)) {
+	if !strings.Contains(message, "exceeded") && // too deep or too long: quotes would not help
+		(f.neverClosed(load) || f.quoteLeftOpen(load, line) || f.needsQuotes(load, line, column, message)) {
 		return
-	}
-	for _, candidate := range []int{line, contextLine(load)} {
-		if strings.Contains(message, "exceeded") {
-			break // too deep or too long: quotes would not help
-		}
-		if m := keyAndValue().FindStringSubmatch(f.line(candidate)); m != nil {
-			value := strings.Trim(m[2], " \t") // other blanks are what is wrong with it
-			if strings.ContainsAny(value[:1], misleading) && !balanced(value) || strings.Contains(value, ": ") ||
-				strings.ContainsAny(value[:1], "@`%!*&") {
-				try, words := "write: "+strings.TrimSpace(m[1]+Quote(value)), "this value needs quotes ("+message+")"
-				if quoted := bareInBraces().ReplaceAllString(value, `$1"$2"`); quoted != value {
-					try, words = "write: "+strings.TrimSpace(m[1]+quoted), "in braces and brackets a value with "+
-						"${...} needs quotes"
-				} else if operator, ok := comparison(value); ok {
-					try = "write: " + strings.TrimSpace(m[1]+operator)
-				} else if strings.ContainsAny(value[:1], "{[") && balanced(value) {
-					try = "divide what is in braces and brackets by commas, and put a text that holds such signs into quotes"
-					if strings.Contains(message, "cannot start any token") {
-						try = "put the value into quotes; a comparison is written in words: over 5, at most 5"
-					}
-					f.ReportAt(line, column, try, "not valid YAML: %s", message)
-					return
-				}
-				f.ReportAt(candidate, utf8.RuneCountInString(m[1])+1, try, "%s", words)
-				return
-			}
-		}
 	}
 	try := ""
 	if m := quotedTwice().FindStringSubmatch(f.line(line)); m != nil {
@@ -486,8 +459,48 @@ var unclosed = map[byte][2]string{
 	'"': {"quote", `"`}, '\'': {"quote", "'"}, '[': {"bracket", "]"}, '{': {"bracket", "}"},
 }
 
-// neverClosed reports the quote or bracket at a place, where nothing after it closes it.
-func (f *File) neverClosed(line, column int) bool {
+// needsQuotes reports a value that quotes would mend, in the line of a mistake or in that where its mapping begins.
+func (f *File) needsQuotes(load *yaml.LoadError, line, column int, message string) bool {
+	for _, candidate := range []int{line, contextLine(load)} {
+		m := keyAndValue().FindStringSubmatch(f.line(candidate))
+		if m == nil {
+			continue
+		}
+		value := strings.Trim(m[2], " \t") // other blanks are what is wrong with it
+		isMisleading := strings.ContainsAny(value[:1], misleading) && !balanced(value)
+		if !isMisleading && !strings.Contains(value, ": ") && !strings.ContainsAny(value[:1], "@`%!*&") {
+			continue
+		}
+		try, words := "write: "+strings.TrimSpace(m[1]+Quote(value)), "this value needs quotes ("+message+")"
+		if quoted := bareInBraces().ReplaceAllString(value, `$1"$2"`); quoted != value {
+			try, words = "write: "+strings.TrimSpace(m[1]+quoted), "in braces and brackets a value with "+
+				"${...} needs quotes"
+		} else if operator, ok := comparison(value); ok {
+			try = "write: " + strings.TrimSpace(m[1]+operator)
+		} else if strings.ContainsAny(value[:1], "{[") && balanced(value) {
+			f.ReportAt(line, column, tryInBraces(message), "not valid YAML: %s", message)
+			return true
+		}
+		f.ReportAt(candidate, utf8.RuneCountInString(m[1])+1, try, "%s", words)
+		return true
+	}
+	return false
+}
+
+// tryInBraces says what to try where what is in braces or brackets cannot be read.
+func tryInBraces(message string) string {
+	if strings.Contains(message, "cannot start any token") {
+		return "put the value into quotes; a comparison is written in words: over 5, at most 5"
+	}
+	return "divide what is in braces and brackets by commas, and put a text that holds such signs into quotes"
+}
+
+// neverClosed reports the quote or bracket at which a mistake began, where nothing after it closes it.
+func (f *File) neverClosed(load *yaml.LoadError) bool {
+	if load == nil {
+		return false
+	}
+	line, column := load.ContextMark.Line, load.ContextMark.Column
 	text := []rune(f.line(line))
 	if column < 1 || column > len(text) {
 		return false
@@ -511,8 +524,8 @@ var opensQuote = lazy.Regexp(`^\s*(- )*([^\s#:"'][^:"]*:\s+)?("|[{\[].*[:,\[{]\s
 
 // quoteLeftOpen reports the first line, of those before the last, that opens a quote and does not close it: what
 // closes it there is the opening quote of another value.
-func (f *File) quoteLeftOpen(first, last int) bool {
-	for line := max(first, 1); line < last; line++ {
+func (f *File) quoteLeftOpen(load *yaml.LoadError, last int) bool {
+	for line := max(contextLine(load), 1); line < last; line++ {
 		text := strings.ReplaceAll(f.line(line), `\"`, "  ")
 		if strings.Count(text, `"`)%2 == 1 && opensQuote().MatchString(text) {
 			at := utf8.RuneCountInString(text[:strings.LastIndexByte(text, '"')]) + 1

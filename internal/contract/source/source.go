@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"testbench/internal/httpurl"
 	"testbench/internal/safefile"
 	"testbench/internal/syntax"
 )
@@ -79,8 +80,8 @@ func tooLarge(data []byte, err error) error {
 }
 
 func (s *Source) fetchAddress(base, location string) (string, []byte, error) {
-	if syntax.HasUser(location) {
-		return "", nil, syntax.ErrUser
+	if httpurl.HasUser(location) {
+		return "", nil, httpurl.ErrUser
 	}
 	target, err := url.Parse(location)
 	if err != nil {

@@ -1,27 +1,25 @@
-package syntax
+// Package httpurl knows what of the addresses of HTTP package net/url does not say: a user that is never sent, and what
+// is escaped already. It sends nothing.
+package httpurl
 
 import (
 	"fmt"
 	"strings"
+
+	"testbench/internal/syntax"
 )
 
 // HasUser says whether an address of HTTP holds a user, with a password or without, before its host (RFC 3986,
 // 3.2.1).
 func HasUser(address string) bool {
 	scheme, _, _ := strings.Cut(strings.ToLower(address), "://")
-	_, found := userOf(address)
+	_, found := User(address)
 	return found && (scheme == "http" || scheme == "https")
 }
 
-// PasswordOf is the password that an address holds, as it is written there; "" for none.
-func PasswordOf(address string) string {
-	user, _ := userOf(address)
-	_, password, _ := strings.Cut(user, ":")
-	return password
-}
-
-func userOf(address string) (user string, found bool) {
-	_, after, _ := strings.Cut(address, "://")
+// User is what a text with an address of any scheme in it holds before the host: a user, or user:password.
+func User(text string) (user string, found bool) {
+	_, after, _ := strings.Cut(text, "://")
 	if end := strings.IndexAny(after, "/?#"); end >= 0 {
 		after = after[:end]
 	}
@@ -34,15 +32,15 @@ func userOf(address string) (user string, found bool) {
 
 // ErrUser refuses such an address: what it holds goes into no request (RFC 9110, 4.2.4), and is no secret to
 // whoever reads the address.
-var ErrUser = &Error{
+var ErrUser = &syntax.Error{
 	Message: "the address holds a user or a password, and neither is sent from there",
 	Try:     "seal the password (testbench secret set NAME), write a login of kind basic, and name it: login: NAME",
 	Hidden:  true,
 }
 
-// EscapeAddress escapes what cannot be in a path or a query as it is (RFC 3986, 3.3 and 3.4), so that what is escaped
+// Escape escapes what cannot be in a path or a query as it is (RFC 3986, 3.3 and 3.4), so that what is escaped
 // already stays as it is. Brackets stay: many services want them so. An address without a scheme begins with its path.
-func EscapeAddress(address string) string {
+func Escape(address string) string {
 	start := 0
 	if scheme := strings.Index(address, "://"); scheme >= 0 {
 		start = scheme + len("://")
