@@ -48,7 +48,7 @@ func TestWrongCommands(t *testing.T) {
 		{"call stores/serch", 2, `did you mean "search"?`},
 		{"call stores/search grad=A", 2, `did you mean "grade"?`},
 		{"call stores/search grade=D", 2, "grade must be one of A, B, C"},
-		{"call stores/search page=two", 2, "page must be integer"},
+		{"call stores/search page=two", 2, "page must be an integer"},
 		{"call stores/lot", 2, "stores/lot needs id"},
 		{"call stores", 2, "call which operation of stores? There are: search, lot"},
 		{"call stores get /lots", 2, "methods are written in capitals: GET"},

@@ -10,7 +10,6 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
-	"os/exec"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -25,8 +24,7 @@ import (
 // that it says first, and what it says on standard error.
 func (p *place) serving(args ...string) (address string, stop func() (status int, said string)) {
 	p.t.Helper()
-	c := exec.Command(built, args...)
-	c.Dir, c.Env = p.dir, p.env
+	c := p.command(args...)
 	stdout, err := c.StdoutPipe()
 	require.NoError(p.t, err)
 	var stderr bytes.Buffer
@@ -40,7 +38,7 @@ func (p *place) serving(args ...string) (address string, stop func() (status int
 	var once sync.Once
 	stop = func() (int, string) {
 		once.Do(func() {
-			_ = c.Process.Signal(os.Interrupt)
+			end(c.Process)
 			_ = c.Wait()
 		})
 		return c.ProcessState.ExitCode(), stderr.String()

@@ -17,7 +17,6 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"testing"
 	"time"
 
@@ -138,7 +137,7 @@ func TestPersonsAndKeptTokens(t *testing.T) {
 	// Nobody comes: Ctrl-C ends the wait at once.
 	for _, name := range []string{"phone", "scales"} {
 		start := time.Now()
-		o = p.agreeing(func(_ string, running *os.Process) { _ = running.Signal(syscall.SIGINT) }, "token", name)
+		o = p.agreeing(func(_ string, running *os.Process) { interrupt(t, running) }, "token", name)
 		assert.Equal(t, 130, o.status, o.all())
 		assert.Less(t, time.Since(start), 20*time.Second)
 	}

@@ -12,7 +12,6 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"testing"
 	"time"
 
@@ -155,7 +154,7 @@ steps:
 	for range 3 {
 		<-asked
 	}
-	require.NoError(t, c.Process.Signal(syscall.SIGINT))
+	interrupt(t, c.Process)
 	assert.Error(t, c.Wait())
 	assert.Contains(t, p.read("first.xml"), "the run was interrupted")
 	assert.Contains(t, p.read("first.xml"), `errors="`)
@@ -386,7 +385,7 @@ func TestDryCallCanBeInterrupted(t *testing.T) {
 	c := p.start("call", "moor/lots", "-dry")
 	<-fetching
 	begun := time.Now()
-	require.NoError(t, c.Process.Signal(syscall.SIGINT))
+	interrupt(t, c.Process)
 	assert.Error(t, c.Wait())
 	assert.Equal(t, 130, c.ProcessState.ExitCode())
 	assert.Less(t, time.Since(begun), 10*time.Second)

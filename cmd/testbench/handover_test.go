@@ -57,6 +57,7 @@ func TestHandover(t *testing.T) {
 	text := p.read("again.mjs")
 	assert.Contains(t, text, `"Bearer " + secretMasked1`)
 	assert.Contains(t, text, "What the history keeps masked is read from the environment")
+	needsUnix(t, "files that can be run by their mode")
 	info, err := os.Stat(filepath.Join(p.dir, "again.mjs"))
 	require.NoError(t, err)
 	assert.NotZero(t, info.Mode()&0o100, "it can be run")
@@ -97,6 +98,7 @@ func TestAddFromShell(t *testing.T) {
 func TestHandoverLogins(t *testing.T) {
 	slow(t)
 	t.Parallel()
+	needsUnix(t, "go, within a test")
 	p, server := newBench(t)
 	ask := "GET http://" + server.Address + "/gate/ticket"
 	for _, login := range []string{"old_desk", "slip_desk"} {

@@ -62,7 +62,7 @@ services:
 	got := seen.take()
 	p.cases([]commandCase{
 		{"call index/several bars=1 bars=2 c=a c=b each=1 each=2 tabs=x tabs=y blanks=x blanks=y", 0, nil},
-		{"call index/several bars=1 bars=b", 2, []string{"bars must be integer"}},
+		{"call index/several bars=1 bars=b", 2, []string{"bars must be an integer"}},
 		{"call index/several c=a c=e", 2, []string{"must be one of a, b, d"}},
 		{"survey index several", 0, []string{"one of a, b, d, a list is one value", "deprecated"}},
 	})

@@ -341,6 +341,9 @@ func TestConflictsAndNames(t *testing.T) {
 // What the program writes into a new bench is not taken for something to check in.
 func TestNothingToCheckIn(t *testing.T) {
 	t.Parallel()
+	if _, err := exec.LookPath("git"); err != nil {
+		needsUnix(t, "git, where it is not installed")
+	}
 	p := newPlace(t)
 	server := echoing(t, func(string) {})
 	require.Equal(t, 0, p.run("new", ".", server.URL+"/7").status)

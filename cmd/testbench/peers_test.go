@@ -63,7 +63,7 @@ func serveWith(t testing.TB, env []string, port string, name string, args ...str
 		close(ended)
 	}()
 	t.Cleanup(func() {
-		_ = c.Process.Signal(os.Interrupt)
+		end(c.Process)
 		select {
 		case <-ended:
 		case <-time.After(5 * time.Second):

@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -32,7 +31,8 @@ var changing = []struct {
 	{regexp.MustCompile(`(?m)^(  .*?)  +\d+  +\d+\.\d(  TIME)+$`), "$1  TIMES"},
 	{regexp.MustCompile(`(expected \S+ \S+( s)?), got \S+   passed`), "$1, got SOME   passed"},
 	{regexp.MustCompile(`\d{4}-\d\d-\d\d \d\d:\d\d:\d\d UTC`), "MOMENT"},
-	{regexp.MustCompile(`/\S*testbench-demo-\d+|/tmp/\S*/honey`), "DIR"},
+	{regexp.MustCompile(`/\S*testbench-demo-\d+|/tmp/\S*/honey|[A-Z]:\\\S*\\honey`), "DIR"},
+	{regexp.MustCompile(`DIR\\`), "DIR/"},
 }
 
 // golden holds output against a file, with all that changes from run to run
@@ -359,7 +359,7 @@ finally:
 		if event.Event == "step done" {
 			steps = append(steps, event.Step.Step+" "+event.Step.Outcome)
 			if event.Step.Step == "book" {
-				require.NoError(t, c.Process.Signal(syscall.SIGINT))
+				interrupt(t, c.Process)
 			}
 		}
 	}

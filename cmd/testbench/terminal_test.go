@@ -19,6 +19,7 @@ import (
 // prompt is there.
 func (p *place) onTerminal(prompt, typed, command string) string {
 	p.t.Helper()
+	needsUnix(p.t, "a terminal, by the command script")
 	c := exec.Command("script", "-qefc", strings.ReplaceAll(command, "testbench", built), "/dev/null")
 	c.Dir = p.dir
 	c.Env = append([]string{"TERM=xterm-256color", "SHELL=/bin/sh"}, p.env...)
@@ -145,6 +146,7 @@ func TestCompletion(t *testing.T) {
 		if scripts[shell] == "" || shell != "bash" && !peers {
 			continue
 		}
+		needsUnix(t, "shells")
 		c := exec.Command(shell, "-c", scripts[shell])
 		c.Dir, c.Env = p.dir, env
 		output, err := c.CombinedOutput()

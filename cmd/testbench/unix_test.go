@@ -7,6 +7,9 @@ import (
 	"os/exec"
 	"runtime"
 	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/require"
 )
 
 // mostMemoryOf is the most memory that a process took, in KiB.
@@ -20,3 +23,15 @@ func mostMemoryOf(state *os.ProcessState) int64 {
 
 // onItsOwn puts a command into a group of processes of its own.
 func onItsOwn(c *exec.Cmd) { c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} }
+
+// end ends a command that goes on until it is interrupted.
+func end(p *os.Process) { _ = p.Signal(os.Interrupt) }
+
+// interrupt is what Ctrl-C is at a terminal.
+func interrupt(t *testing.T, p *os.Process) {
+	t.Helper()
+	require.NoError(t, p.Signal(os.Interrupt))
+}
+
+// needsUnix leaves a test out elsewhere.
+func needsUnix(testing.TB, string) {}

@@ -130,7 +130,7 @@ func TestWaitingInterrupted(t *testing.T) {
 		if strings.Contains(step, "queued") {
 			<-asked
 		}
-		require.NoError(t, command.Process.Signal(os.Interrupt))
+		interrupt(t, command.Process)
 		err := command.Wait()
 		assert.Equal(t, 130, command.ProcessState.ExitCode(), "%v %s", err, out.String())
 		assert.Equal(t, "/end", <-asked)

@@ -214,16 +214,16 @@ func Empty() *Bench {
 }
 
 // DisplayName names a file as it is reached from the current folder, if that is
-// shorter.
+// shorter, with slashes on every system, as the files of a bench name others.
 func DisplayName(name string) string {
 	if here, err := os.Getwd(); err == nil {
 		if abs, err := filepath.Abs(name); err == nil {
 			if relative, err := filepath.Rel(here, abs); err == nil && len(relative) < len(name) {
-				return relative
+				return filepath.ToSlash(relative)
 			}
 		}
 	}
-	return name
+	return filepath.ToSlash(name)
 }
 
 // Problems lists what is wrong with the bench file, and with local.yaml beside it.

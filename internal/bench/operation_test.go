@@ -36,7 +36,7 @@ func operations(t *testing.T, service, text string) (*bench.Service, []string) {
 	b.CheckContracts()
 	var wrong []string
 	for _, p := range b.Problems() {
-		wrong = append(wrong, strings.ReplaceAll(p.Message+" | "+p.Try, dir, "DIR"))
+		wrong = append(wrong, strings.ReplaceAll(p.Message+" | "+p.Try, filepath.ToSlash(dir), "DIR"))
 	}
 	return b.Service("s"), wrong
 }
@@ -61,10 +61,10 @@ func TestMistakesOfOperations(t *testing.T) {
 		}},
 		{"one of alone", "", "lot: {request: GET /lot, query: {a: {one of: [1, 2], example: 2}}}", nil},
 		{"an example of another kind", "", "lot: {request: GET /lot, query: {a: {kind: integer, example: x}}}", []string{
-			`a must be integer, and is "x" | `,
+			`a must be an integer, and is "x" | `,
 		}},
 		{"a default of another kind", "", "lot: {request: GET /lot, query: {a: {kind: integer, default: x}}}", []string{
-			`a must be integer, and is "x" | `,
+			`a must be an integer, and is "x" | `,
 		}},
 		{"a default that is not one of", "", "lot: {request: GET /lot, query: {a: {one of: [b, c], default: d}}}", []string{
 			`a must be one of b, c, and is "d" | `,

@@ -47,7 +47,7 @@ func newCommand() *command {
 				return ExitPassed, s.tell.json(map[string]any{"written": written})
 			}
 			for _, file := range written {
-				s.tell.printf("written: %s\n", file)
+				s.tell.printf("written: %s\n", filepath.ToSlash(file))
 			}
 			next := "testbench run sheets/first.yaml"
 			if address == "" {

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -66,7 +67,7 @@ func openContract(ctx context.Context, s *session, source string) (*workbench.Co
 // fromHere writes file names below the working folder without it.
 func fromHere(text string) string {
 	if dir, err := os.Getwd(); err == nil {
-		text = strings.TrimPrefix(text, dir+string(os.PathSeparator))
+		text = strings.TrimPrefix(filepath.ToSlash(text), filepath.ToSlash(dir)+"/")
 	}
 	return text
 }

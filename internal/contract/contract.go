@@ -342,7 +342,11 @@ func (p *Parameter) Check(v *document.Node, isKind func(kind string, v *document
 		v = document.NewUntyped(v.Text)
 	}
 	if p.Kind != "" && !isKind(p.Kind, v) {
-		return fmt.Sprintf("%s must be %s, and is %s", p.Name, p.Kind, v.Describe())
+		kind := p.Kind
+		if kind != "text" {
+			kind = suggest.Article(kind)
+		}
+		return fmt.Sprintf("%s must be %s, and is %s", p.Name, kind, v.Describe())
 	}
 	return ""
 }

@@ -65,13 +65,13 @@ func TestCheck(t *testing.T) {
 	}{
 		{day, document.NewUntyped("5"), ""},
 		{day, document.NewText("5"), ""}, // in a query everything is text
-		{day, document.NewUntyped("five"), `from_day must be integer, and is "five"`},
-		{day, document.NewNumber("5.5"), "from_day must be integer, and is 5.5"},
+		{day, document.NewUntyped("five"), `from_day must be an integer, and is "five"`},
+		{day, document.NewNumber("5.5"), "from_day must be an integer, and is 5.5"},
 		{kind, document.NewUntyped("clover"), ""},
 		{kind, document.NewUntyped("Clover"), `kind must be one of heather, clover, and is "Clover"`},
 		{
 			&contract.Parameter{In: contract.InBody, Name: "n", Kind: "number"}, document.NewText("5"),
-			`n must be number, and is "5"`,
+			`n must be a number, and is "5"`,
 		},
 		{day, document.NewList(), ""},
 	} {

@@ -127,7 +127,7 @@ func TestCover(t *testing.T) {
 	}
 	assert.Equal(t, []string{
 		"list|200|sailings.berth|came and is not described|1.1",
-		"list|200||sailings[*].id must be integer, and is \"9\"|1.2",
+		"list|200||sailings[*].id must be an integer, and is \"9\"|1.2",
 		"list|503||is not described|1.4",
 		"list|200|sailings.note|is described and came in none of 3 answers|",
 	}, remarks)

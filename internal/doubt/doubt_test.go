@@ -51,6 +51,7 @@ func doubted(t *testing.T, bench *workbench.Bench, sheet string) *doubt.Result {
 		Doubted: func(d *workbench.Doubted) { found = d },
 	})
 	require.NoError(t, err)
+	require.NoError(t, result.Close())
 	require.Equal(t, workbench.Passed, result.Outcome, sheet)
 	require.NotNil(t, found)
 	return found
@@ -322,8 +323,9 @@ func TestRulesOfTheHistory(t *testing.T) {
 	const sheet = "sheet: s\nsteps:\n  - step: get\n    request: GET ${base}/x\n    fields:\n      total: is number\n"
 	bench := newBench(t, sheet, serves(`{"total": 12.5, "lines": [{"n": 1, "what": "comb"}, {"n": 2, "what": "frame"}]}`))
 	for range 3 {
-		_, err := bench.Run(t.Context(), []string{filepath.Join(bench.Dir, "sheet.yaml")}, workbench.RunOptions{})
+		result, err := bench.Run(t.Context(), []string{filepath.Join(bench.Dir, "sheet.yaml")}, workbench.RunOptions{})
 		require.NoError(t, err)
+		require.NoError(t, result.Close())
 	}
 	all, err := bench.Doubt(t.Context(), workbench.DoubtOptions{})
 	require.NoError(t, err)
@@ -381,8 +383,9 @@ func BenchmarkFiftySteps(b *testing.B) {
 		fmt.Fprintf(&steps, "  - step: s%d\n    request: GET ${base}/x\n    fields: {f0: 0.5, f1: is number}\n", i)
 	}
 	bench := newBench(b, "sheet: s\nsteps:\n"+steps.String(), serves(`{"id": 7`+members.String()+`}`))
-	_, err := bench.Run(b.Context(), []string{filepath.Join(bench.Dir, "sheet.yaml")}, workbench.RunOptions{})
+	result, err := bench.Run(b.Context(), []string{filepath.Join(bench.Dir, "sheet.yaml")}, workbench.RunOptions{})
 	require.NoError(b, err)
+	require.NoError(b, result.Close())
 	for b.Loop() {
 		all, err := bench.Doubt(b.Context(), workbench.DoubtOptions{})
 		require.NoError(b, err)

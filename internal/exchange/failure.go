@@ -8,8 +8,8 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"strings"
-	"syscall"
 	"time"
 )
 
@@ -57,9 +57,9 @@ func (c *Client) explain(ctx context.Context, record *Record, err error) *Failur
 	switch {
 	case errors.As(err, &lookup):
 		return fail(Unknown, "the host %s is not known", lookup.Name)
-	case errors.Is(err, syscall.ECONNREFUSED):
+	case isOneOf(err, refusing):
 		return fail(Refused, "%s refused the connection: nothing listens there", host)
-	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+	case isOneOf(err, unreachable):
 		return fail(Unreachable, "%s cannot be reached from here", host)
 	case strings.Contains(text, "server gave HTTP response to HTTPS client"):
 		return fail(BadTLS, "%s answers in plain HTTP on this port, not in TLS", host)
@@ -71,11 +71,11 @@ func (c *Client) explain(ctx context.Context, record *Record, err error) *Failur
 		return fail(BadTLS, "no TLS connection to %s could be made: %s", host,
 			strings.TrimPrefix(text, "remote error: "))
 	case record.Answer != nil &&
-		(errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) ||
+		(errors.Is(err, io.ErrUnexpectedEOF) || isOneOf(err, resetting) ||
 			strings.Contains(text, "stream error")):
 		return fail(CutOff, "%s answered %d, then the connection ended before the whole answer had come (%d bytes did)",
 			host, record.Answer.Status, len(record.Answer.Body))
-	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.EOF), errors.Is(err, syscall.EPIPE),
+	case isOneOf(err, resetting), isOneOf(err, writingOn), errors.Is(err, io.EOF),
 		strings.Contains(text, "server closed idle connection"),
 		strings.Contains(text, "client conn could not be established"),
 		strings.Contains(text, "client connection lost"):
@@ -91,6 +91,11 @@ func (c *Client) explain(ctx context.Context, record *Record, err error) *Failur
 		return fail(TooLarge, "the header of the answer from %s is larger than %d MiB", host, MaxHeader>>20)
 	}
 	return fail(Unreachable, "no exchange with %s: %s", host, text)
+}
+
+// isOneOf says whether an error is, or comes from, one of several.
+func isOneOf(err error, some []error) bool {
+	return slices.ContainsFunc(some, func(one error) bool { return errors.Is(err, one) })
 }
 
 func explainCertificate(host string, err error, fail func(FailureKind, string, ...any) *Failure) *Failure {

@@ -211,7 +211,7 @@ func (j *judged) nearest(s *keywords, wrong [][]fault) []fault {
 		return wrong[0]
 	}
 	if bestScore < 10_000 { // each goes wrong at its type
-		faults := j.only("must be %s, and is %s", inWords(unique(types)), j.value.Describe())
+		faults := j.only("must be %s, and is %s", kindsInWords(unique(types)), j.value.Describe())
 		faults[0].types = unique(types)
 		return faults
 	}
@@ -300,6 +300,7 @@ var typeWords = map[string]string{
 	"integer": "integer", "number": "number", "boolean": "true or false",
 }
 
+// inWords are types as an outline shows them.
 func inWords(types []string) string {
 	words := make([]string, len(types))
 	for i, name := range types {
@@ -309,6 +310,11 @@ func inWords(types []string) string {
 		}
 	}
 	return strings.Join(words, " or ")
+}
+
+// kindsInWords are types as messages ask for them.
+func kindsInWords(types []string) string {
+	return strings.NewReplacer("integer", "an integer", "number", "a number").Replace(inWords(types))
 }
 
 // formatWords are those of a format, for messages.

@@ -40,7 +40,7 @@ $defs:
   queen: {type: object, required: [kind, born], properties: {kind: {const: queen}, born: {type: string, format: date}}}
 `
 	for _, c := range []struct{ schema, value, want string }{
-		{"{type: integer}", `1.5`, "must be integer, and is 1.5"},
+		{"{type: integer}", `1.5`, "must be an integer, and is 1.5"},
 		{"{type: integer}", `1.0`, ""},
 		{"{type: [string, 'null']}", `5`, "must be null or text, and is 5"},
 		{"{type: object}", `[]`, "must be an object, and is an empty list"},
@@ -190,7 +190,7 @@ func TestInherited(t *testing.T) {
 			`{"kind": "Hive"}`:                             "",
 			`{"kind": "Unheard"}`:                          "",
 			`{"kind": "Box", "near": {"kind": "Skep"}}`:    "near.straw is missing",
-			`{"kind": "Box", "frames": "x", "straw": "y"}`: "frames must be integer",
+			`{"kind": "Box", "frames": "x", "straw": "y"}`: "frames must be an integer",
 		} {
 			var said []string
 			for _, f := range s.Check(read(t, value)) {
@@ -309,8 +309,8 @@ func TestFill(t *testing.T) {
 		`{type: object, required: [lot, kilos], additionalProperties: false, properties: {lot: {type: string}, kilos: {type: number}, count: {type: integer}, organic: {type: boolean}, tags: {type: array, items: {type: string}}, note: {type: [string, 'null']}, id: {type: string, readOnly: true}, owner: {type: object, properties: {age: {type: integer}}}}}`)
 	for _, c := range []struct{ value, want, short string }{
 		{`lot=2201 kilos=12.50 organic=true`, `{"lot":"2201","kilos":12.50,"organic":true}`, ""},
-		{`lot=x kilos=heavy`, `{"lot":"x","kilos":"heavy"}`, `kilos must be number, and is "heavy"`},
-		{`lot=x kilos=1 count=1.5`, `{"lot":"x","kilos":1,"count":1.5}`, `count must be integer, and is 1.5`},
+		{`lot=x kilos=heavy`, `{"lot":"x","kilos":"heavy"}`, `kilos must be a number, and is "heavy"`},
+		{`lot=x kilos=1 count=1.5`, `{"lot":"x","kilos":1,"count":1.5}`, `count must be an integer, and is 1.5`},
 		{
 			`lot=x kilos=1 organic=yes`, `{"lot":"x","kilos":1,"organic":"yes"}`,
 			`organic must be true or false, and is "yes"`,

@@ -221,7 +221,7 @@ func (j *judged) dynamic(s, target *keywords) (*keywords, error) {
 func (j *judged) mayBe(s *keywords) bool {
 	switch {
 	case s.types != nil && !hasType(s.types, j.value):
-		return j.tellOf(j.value, j.at, s.types, "must be %s, and is %s", inWords(s.types), j.value.Describe())
+		return j.tellOf(j.value, j.at, s.types, "must be %s, and is %s", kindsInWords(s.types), j.value.Describe())
 	case s.only != nil && canonical(s.only) != canonical(j.value):
 		return j.tell("must be %s, and is %s", shown(s.only), j.value.Describe())
 	case s.values != nil && !s.values.known[canonical(j.value)]:

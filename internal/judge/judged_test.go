@@ -19,6 +19,7 @@ import (
 	"testbench/internal/bench"
 	"testbench/internal/result"
 	"testbench/internal/run"
+	"testbench/internal/safefile/safefiletest"
 	"testbench/internal/secret"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
@@ -542,26 +543,41 @@ func TestToldByContract(t *testing.T) {
 	assert.NotContains(t, vetted(address, "lab/add"), "not trusted")
 }
 
-// A file is read from the bench folder, and a link does not lead out of it.
+// A file is read from the bench folder.
 func TestFilesStayInTheBench(t *testing.T) {
-	dir, outside := t.TempDir(), t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(outside, "a.txt"), []byte("x"), 0o600))
+	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "in.txt"), []byte("x"), 0o600))
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "..in"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "..in", "b.txt"), []byte("x"), 0o600))
-	require.NoError(t, os.Symlink(filepath.Join(outside, "a.txt"), filepath.Join(dir, "out.txt")))
-	require.NoError(t, os.Symlink(outside, filepath.Join(dir, "far")))
-	require.NoError(t, os.Symlink(filepath.Join(dir, "in.txt"), filepath.Join(dir, "near.txt")))
 	large, err := os.Create(filepath.Join(dir, "large.txt"))
 	require.NoError(t, err)
 	require.NoError(t, large.Truncate(256<<20+1))
 	require.NoError(t, large.Close())
+	filesInTheBench(t, dir, map[string]string{
+		"in.txt": "", "large.txt": "is larger than 256 MiB", "..in/b.txt": "", "../x.txt": "leads out of the bench folder",
+		"/etc/passwd": "are named relative to the bench folder",
+	})
+}
+
+// A link does not lead out of the bench folder.
+func TestLinksStayInTheBench(t *testing.T) {
+	dir, outside := t.TempDir(), t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(outside, "a.txt"), []byte("x"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "in.txt"), []byte("x"), 0o600))
+	safefiletest.Link(t, filepath.Join(outside, "a.txt"), filepath.Join(dir, "out.txt"))
+	safefiletest.Link(t, outside, filepath.Join(dir, "far"))
+	safefiletest.Link(t, filepath.Join(dir, "in.txt"), filepath.Join(dir, "near.txt"))
+	filesInTheBench(t, dir, map[string]string{
+		"near.txt": "", "out.txt": "is a link that leads out of the bench folder",
+		"far/a.txt": "is a link that leads out of the bench folder",
+	})
+}
+
+// filesInTheBench looks at files that a step names, each with what is wrong with it.
+func filesInTheBench(t *testing.T, dir string, files map[string]string) {
+	t.Helper()
 	bench := bench.Read(dir, "bench.yaml", []byte("bench: b\n"))
-	for name, wrong := range map[string]string{
-		"in.txt": "", "large.txt": "is larger than 256 MiB", "near.txt": "",
-		"..in/b.txt": "", "out.txt": "is a link that leads out of the bench folder",
-		"far/a.txt": "is a link that leads out of the bench folder", "../x.txt": "leads out of the bench folder",
-	} {
+	for name, wrong := range files {
 		read := sheet.Read(bench, "s.yaml",
 			[]byte("sheet: s\nsteps:\n  - step: it\n    request: POST http://127.0.0.1:1/\n    file: "+name+"\n"),
 			step.Kinds)

@@ -13,7 +13,7 @@ import (
 // Inside gives where a file lies that is named relative to a folder. A name that leads out of the
 // folder is an error, by its own steps or by a link; one that is not there is none.
 func Inside(dir, name string) (string, error) {
-	if filepath.IsAbs(name) {
+	if IsRooted(name) {
 		return "", fmt.Errorf("%s: files are named relative to the bench folder", name)
 	}
 	clean := filepath.Clean(filepath.FromSlash(name))
@@ -25,6 +25,12 @@ func Inside(dir, name string) (string, error) {
 		return "", fmt.Errorf("%s is a link that leads out of the bench folder", name)
 	}
 	return full, nil
+}
+
+// IsRooted says whether a name does not hang on the folder that it is used in: it is absolute, or begins with a slash,
+// which on Windows means the root of whatever drive is in use.
+func IsRooted(name string) bool {
+	return filepath.IsAbs(name) || strings.HasPrefix(filepath.ToSlash(name), "/")
 }
 
 // leadsOut says whether a file lies outside of a folder once all links are followed. Where it is not

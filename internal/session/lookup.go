@@ -9,6 +9,7 @@ import (
 	"testbench/internal/bench"
 	"testbench/internal/document"
 	"testbench/internal/lookup"
+	"testbench/internal/safefile"
 	"testbench/internal/sheet"
 	"testbench/internal/suggest"
 	"testbench/internal/table"
@@ -67,7 +68,7 @@ func databaseSettings(s *Session, d *bench.Database) (lookup.Settings, error) {
 		return out, err
 	}
 	if d.Kind == lookup.SQLite || d.Kind == lookup.Folder {
-		if !filepath.IsAbs(out.Address) {
+		if !safefile.IsRooted(out.Address) {
 			out.Address = filepath.Join(s.Bench.Dir, out.Address)
 		}
 		return out, nil

@@ -261,7 +261,7 @@ login: none`, "GET http://h.example/api/lots/L?page=2&depot=%C3%BC | X-Depot: so
 			"OpenAPI, of the only type that there is", "call: open/label\nfill: {lot: L}",
 			`POST http://o.example/v1/labels | Content-Type: application/vnd.label+json | {"lot":"L"}`,
 		},
-		{"OpenAPI, broken", "call: open/change\nfill: {id: x, kilos: 2}", "id must be integer"},
+		{"OpenAPI, broken", "call: open/change\nfill: {id: x, kilos: 2}", "id must be an integer"},
 		{
 			"OpenAPI, broken on purpose", "call: open/change\nfill: {id: x, kilos: 2}\ncontract: answer",
 			"PUT http://o.example/v1/lots/x",
@@ -393,7 +393,7 @@ func TestAddressOfAPort(t *testing.T) {
 func TestCheckCall(t *testing.T) {
 	for text, want := range map[string]string{
 		"call: open/change\nfill: {id: 7, kilos: 2}":         "",
-		"call: open/change\nfill: {id: x, kilos: 2}":         "id must be integer",
+		"call: open/change\nfill: {id: x, kilos: 2}":         "id must be an integer",
 		"call: open/change\nfill: {id: 7}\ncontract: answer": "",
 		"call: open/change\nfill: {kilos: 2}":                "open/change needs id",
 		"call: open/other":                                   "no operation of open",

@@ -94,7 +94,7 @@ func Near(b *bench.Bench, name string) []string {
 			}
 		}
 	}
-	if b.Dir != "" && !filepath.IsAbs(name) {
+	if b.Dir != "" && !safefile.IsRooted(name) {
 		add(folder, func(file string) string { return filepath.Join(folder, filepath.Base(file)) })
 	}
 	if b.Dir != "" && (len(near) == 0 || filepath.Base(name) == name) {

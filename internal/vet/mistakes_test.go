@@ -164,7 +164,7 @@ steps:
 		{search("headers: ¦none"), "headers must be a mapping", ""},
 		{search("fill:\n  ¦grad: A"), `search has no field "grad"`, `"grade"`},
 		{search("fill:\n  grade: ¦X"), `grade must be one of A, B, C, and is "X"`, ""},
-		{search("fill:\n  page: ¦one"), `page must be integer, and is "one"`, ""},
+		{search("fill:\n  page: ¦one"), `page must be an integer, and is "one"`, ""},
 		{written("call: ¦stores/lot"), "stores/lot needs id", "add id"},
 		{written("request: stores GET /lots\n¦fill:\n  a: 1"), "a request without an operation has no fill", "query:"},
 		{search("file: ¦missing.json"), "there is no file missing.json", ""},
@@ -644,7 +644,7 @@ steps:
 	for _, c := range cases {
 		text, line, column := place(c.text)
 		problems := vet.Sheet(sheet.Read(bench, "s.yaml", []byte(text), step.Kinds), vet.Options{}).Serious()
-		fmt.Fprintln(&all, strings.ReplaceAll(problems.Error(), dir, "DIR"))
+		fmt.Fprintln(&all, strings.ReplaceAll(problems.Error(), filepath.ToSlash(dir), "DIR"))
 		if !assert.NotEmpty(t, problems, text) {
 			continue
 		}
@@ -911,7 +911,7 @@ logins:
 	for _, c := range cases {
 		text, line, column := place(c.text)
 		problems := vet.Bench(bench.Read(dir, "bench.yaml", []byte(text)), vet.Options{}).Serious()
-		fmt.Fprintln(&all, strings.ReplaceAll(problems.Error(), dir, "DIR"))
+		fmt.Fprintln(&all, strings.ReplaceAll(problems.Error(), filepath.ToSlash(dir), "DIR"))
 		found := false
 		for _, p := range problems {
 			found = found || strings.Contains(p.Message,

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"testbench/internal/bench"
+	"testbench/internal/safefile"
 	"testbench/internal/sheet"
 	"testbench/internal/step"
 	"testbench/internal/yamlfile"
@@ -62,7 +63,7 @@ const standardInput = "standard input"
 // foundSheet is a file or folder of the bench by a name that is relative to it, where there is none of that
 // name from here.
 func foundSheet(b *Bench, name string) string {
-	if _, err := os.Stat(name); err != nil && !filepath.IsAbs(name) && b.Dir != "" {
+	if _, err := os.Stat(name); err != nil && !safefile.IsRooted(name) && b.Dir != "" {
 		inside := filepath.Join(b.Dir, name)
 		if _, err := os.Stat(inside); err == nil {
 			return inside
@@ -86,7 +87,7 @@ func sheetFiles(b *Bench, names []string) ([]string, error) {
 			continue
 		}
 		matches, err := filepath.Glob(at)
-		if len(matches) == 0 && !isFolder && !filepath.IsAbs(name) {
+		if len(matches) == 0 && !isFolder && !safefile.IsRooted(name) {
 			matches, err = filepath.Glob(filepath.Join(b.Dir, name))
 		}
 		matches = slices.DeleteFunc(matches, func(file string) bool { return filepath.Base(file) == bench.FileName })

@@ -44,6 +44,7 @@ func TestRun(t *testing.T) {
 	masker := &secret.Masker{}
 	result, err := bench.Run(t.Context(), sheets, workbench.RunOptions{Options: workbench.Options{Masker: masker}})
 	require.NoError(t, err)
+	require.NoError(t, result.Close())
 	assert.Equal(t, workbench.Failed, result.Outcome)
 	assert.Equal(t, 1, result.Outcome.ExitStatus())
 	counts := result.Counts()
@@ -85,6 +86,7 @@ func TestRunAtOnce(t *testing.T) {
 					filepath.Join(bench.Dir, "sheets", "05-refused.yaml"),
 				}, workbench.RunOptions{})
 			if assert.NoError(t, err) {
+				assert.NoError(t, result.Close())
 				assert.Equal(t, workbench.Passed, result.Outcome)
 			}
 		})
@@ -99,6 +101,7 @@ func TestCancelled(t *testing.T) {
 	result, err := bench.Run(ctx, []string{filepath.Join(bench.Dir, "sheets", "03-intake.yaml")},
 		workbench.RunOptions{})
 	require.NoError(t, err)
+	require.NoError(t, result.Close())
 	assert.Equal(t, workbench.Interrupted, result.Outcome)
 	assert.Equal(t, 130, result.Outcome.ExitStatus())
 }

@@ -271,7 +271,7 @@ func TestBuild(t *testing.T) {
 		},
 		{
 			"job", "path.id: 3000000000\nwhen: soon\nfilter: {a: x}", "", "",
-			`id is not an int32: it is too large: 3000000000, when is not a date (2026-11-23): "soon", filter.a must be integer, and is "x"`,
+			`id is not an int32: it is too large: 3000000000, when is not a date (2026-11-23): "soon", filter.a must be an integer, and is "x"`,
 		},
 		{"job", "path.id: 7\nwhen: 2026-11-23\nwhn: 1", "", "", `job has no field "whn"; did you mean "when"?`},
 		{"GET /jobs/{id}", "path.id: 7\nwhen: 2026-11-23", "", "GET /jobs/7?when=2026-11-23", ""},
@@ -349,7 +349,7 @@ func TestJudge(t *testing.T) {
 		{
 			200, "application/json", "5",
 			`{"state": "done", "hive": 2.5, "next": {"number": 1, "state": "done", "hive": 2}}`,
-			"number is missing; hive must be integer, and is 2.5; next.number must be text, and is 1",
+			"number is missing; hive must be an integer, and is 2.5; next.number must be text, and is 1",
 		},
 		{
 			200, "application/json", "5", `{"number": "1", "state": "done", "hive": 2, "secret": "x"}`,
@@ -382,7 +382,7 @@ func TestJudge(t *testing.T) {
 	for _, f := range xml.Check(e) {
 		words = append(words, f.Text())
 	}
-	assert.Equal(t, `state must be one of queued, done, null, and is "odd"; frames[0] must be integer, and is "x"`,
+	assert.Equal(t, `state must be one of queued, done, null, and is "odd"; frames[0] must be an integer, and is "x"`,
 		strings.Join(words, "; "))
 }
 
@@ -478,7 +478,7 @@ definitions:
 	assert.Empty(t, problems)
 	assert.Equal(t, `PUT /lots/1 | application/json {"kind":null,"size":0.5}`, written(built))
 	_, problems = put.Build(fields(t, "id: x\nsize: 0"), contract.BuildOptions{})
-	assert.Equal(t, `[id must be integer, and is "x" kind is missing size must be over 0, and is 0]`,
+	assert.Equal(t, `[id must be an integer, and is "x" kind is missing size must be over 0, and is 0]`,
 		fmt.Sprint(problems))
 	body, _ := document.ReadJSON([]byte(`[{"kind": "a"}, {"size": 1}]`))
 	assert.Equal(t, []string{"[1].kind is missing"},
@@ -551,7 +551,7 @@ components:
 	op, err := c.Operation("lots")
 	require.NoError(t, err)
 	body, _ := document.ReadJSON([]byte(`{"inner": {"inner": {"size": "x"}}}`))
-	assert.Equal(t, []string{`inner.inner.size must be integer, and is "x"`},
+	assert.Equal(t, []string{`inner.inner.size must be an integer, and is "x"`},
 		op.Judge(contract.Got{
 			Status: 200, Header: http.Header{"Content-Type": {"application/json"}},
 			Body: body,
@@ -678,7 +678,7 @@ components: {schemas: {E: {anyOf: [{type: object, required: [n], properties: {n:
 	_, problems = op.Build(fields(t, strings.Replace(text, "{n: 1}", "{n: one}", 1)), contract.BuildOptions{})
 	require.Len(t, problems, 1)
 	assert.Contains(t, problems[0].String(),
-		strings.Repeat("e.", 40)+`n must be integer, and is "one" (the nearest of 2 alternatives)`)
+		strings.Repeat("e.", 40)+`n must be an integer, and is "one" (the nearest of 2 alternatives)`)
 	assert.Equal(t, 1, strings.Count(problems[0].String(), "nearest"))
 }
 

@@ -129,11 +129,11 @@ func (s *Source) readFile(base, location string) (string, []byte, error) {
 		name = unescaped
 	}
 	switch {
-	case base != "" && filepath.IsAbs(name):
+	case base != "" && safefile.IsRooted(name):
 		return "", nil, fmt.Errorf("a contract may name other files only relative to itself")
 	case base != "":
 		name = filepath.Join(filepath.Dir(base), name)
-	case !filepath.IsAbs(name) && s.Dir != "":
+	case !safefile.IsRooted(name) && s.Dir != "":
 		name = filepath.Join(s.Dir, name)
 	}
 	// What lies in the bench leads to nothing outside of it, neither by its steps nor by a link.
@@ -148,6 +148,7 @@ func (s *Source) readFile(base, location string) (string, []byte, error) {
 			}
 		}
 	}
+	name = filepath.ToSlash(name) // as it is shown, on every system
 	info, err := os.Stat(name)
 	switch {
 	case os.IsNotExist(err):
