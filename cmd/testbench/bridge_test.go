@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"runtime"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -41,6 +42,9 @@ func (p *place) serving(args ...string) (address string, stop func() (status int
 			end(c.Process)
 			_ = c.Wait()
 		})
+		if runtime.GOOS == "windows" {
+			return 0, stderr.String() // there it is killed
+		}
 		return c.ProcessState.ExitCode(), stderr.String()
 	}
 	p.t.Cleanup(func() { stop() })

@@ -8,6 +8,7 @@ import (
 	"runtime"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -20,6 +21,9 @@ func mostMemoryOf(state *os.ProcessState) int64 {
 	}
 	return most
 }
+
+// userTimeOf is the processor time that a process took for itself.
+func userTimeOf(state *os.ProcessState) time.Duration { return state.UserTime() }
 
 // onItsOwn puts a command into a group of processes of its own.
 func onItsOwn(c *exec.Cmd) { c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} }

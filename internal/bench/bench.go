@@ -4,7 +4,6 @@
 package bench
 
 import (
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -183,7 +182,7 @@ func Open(dir string) (*Bench, error) {
 		return nil, err
 	}
 	data, err := os.ReadFile(name)
-	if errors.Is(err, os.ErrNotExist) {
+	if safefile.IsMissing(err) {
 		return nil, fmt.Errorf("there is no %s in %s; `testbench new %s` starts a bench", FileName, dir, dir)
 	}
 	if err != nil {

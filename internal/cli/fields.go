@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -111,7 +110,7 @@ func readFile(s *session, name string) ([]byte, error) {
 		return data, err
 	}
 	data, err := os.ReadFile(name)
-	if errors.Is(err, os.ErrNotExist) {
+	if safefile.IsMissing(err) {
 		try := ""
 		if strings.ContainsAny(name, "{}<>[]\"=\n") {
 			try = "a text goes into a file, or comes from standard input, which is -"
@@ -148,7 +147,7 @@ func openSource(s *session, name string) (from io.ReadCloser, mediaType string, 
 	}
 	run, number, ok := exchangeName(name)
 	if !ok {
-		if errors.Is(err, os.ErrNotExist) {
+		if safefile.IsMissing(err) {
 			return nil, "", usagef("a file, - for standard input, last, or an exchange of the history as 18.3",
 				"there is no file %s", name)
 		}

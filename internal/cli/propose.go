@@ -144,7 +144,7 @@ func putRules(t *printer, into, name string, proposals []fields.Proposal) error 
 	}
 	defer unlock()
 	source, err := os.ReadFile(into)
-	if errors.Is(err, os.ErrNotExist) {
+	if safefile.IsMissing(err) {
 		return usagef("-into takes a sheet that is there; testbench new starts a bench with one",
 			"there is no sheet %s", into)
 	}

@@ -2,14 +2,13 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"strconv"
 
+	"testbench/internal/safefile"
 	"testbench/internal/workbench"
 )
 
@@ -76,7 +75,7 @@ func runValidate(ctx context.Context, s *session, o *validateOptions, args []str
 	name := "standard input"
 	if args[1] != "-" {
 		file, err := os.Open(args[1])
-		if errors.Is(err, fs.ErrNotExist) {
+		if safefile.IsMissing(err) {
 			return 0, fmt.Errorf("there is no file %s", args[1])
 		}
 		if err != nil {

@@ -7,10 +7,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"iter"
 	"os"
 	"testbench/internal/lazy"
+	"testbench/internal/safefile"
 )
 
 // WriteJSON writes a run with its rows as one JSON document, row by row.
@@ -125,7 +125,7 @@ func OpenFile(name string) (*File, error) {
 		f.head.Sheets = append(f.head.Sheets, one)
 		return json.Unmarshal(sheet, one)
 	}, func(int, json.RawMessage) error { return nil })
-	if errors.Is(err, fs.ErrNotExist) {
+	if safefile.IsMissing(err) {
 		return nil, fmt.Errorf("there is no file %s", name)
 	}
 	f.head.Number = 0

@@ -33,6 +33,9 @@ func IsRooted(name string) bool {
 	return filepath.IsAbs(name) || strings.HasPrefix(filepath.ToSlash(name), "/")
 }
 
+// IsMissing says whether an error is that there is no file of a name: nobody made it, or the system has no such names.
+func IsMissing(err error) bool { return errors.Is(err, fs.ErrNotExist) || isNoName(err) }
+
 // leadsOut says whether a file lies outside of a folder once all links are followed. Where it is not
 // there, that is asked of the first step that is missing. Links in a circle lead nowhere, and so out.
 func leadsOut(dir, full string) bool {

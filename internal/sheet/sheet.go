@@ -4,7 +4,6 @@
 package sheet
 
 import (
-	"errors"
 	"os"
 	"path/filepath"
 	"slices"
@@ -66,15 +65,15 @@ type Rows struct {
 // Open reads a sheet of a bench, whose steps are of the kinds. Mistakes in it are given as
 // problems.
 func Open(b *bench.Bench, name string, kinds []Kind) (*Sheet, error) {
+	if _, err := os.Stat(name); safefile.IsMissing(err) {
+		return nil, &bench.NotFoundError{What: "sheet", Name: name, Known: Near(b, name)}
+	}
 	if inside, ok := RelativeTo(b.Dir, name); ok && b.Dir != "" {
 		if _, err := safefile.Inside(b.Dir, inside); err != nil {
 			return nil, err
 		}
 	}
 	data, err := os.ReadFile(name)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil, &bench.NotFoundError{What: "sheet", Name: name, Known: Near(b, name)}
-	}
 	if err != nil {
 		return nil, err
 	}
@@ -99,6 +98,9 @@ func Near(b *bench.Bench, name string) []string {
 	}
 	if b.Dir != "" && (len(near) == 0 || filepath.Base(name) == name) {
 		add("sheets", bench.DisplayName)
+	}
+	for i, file := range near {
+		near[i] = filepath.ToSlash(file)
 	}
 	return slices.DeleteFunc(near, func(f string) bool { return filepath.Base(f) == bench.FileName })
 }

@@ -92,6 +92,9 @@ func (b *Bench) Contract(ctx context.Context, name string, standard io.Reader, o
 		var missing *source.NoFileError
 		if errors.As(err, &missing) && strings.Contains(name, "/") {
 			files, _ := filepath.Glob(filepath.Join(filepath.Dir(name), "*"))
+			for i, file := range files {
+				files[i] = filepath.ToSlash(file)
+			}
 			return nil, &bench.NotFoundError{What: "file", Name: name, Known: files}
 		}
 		if errors.As(err, &missing) && len(b.inner.Services) > 0 {

@@ -151,7 +151,7 @@ func (s *Source) readFile(base, location string) (string, []byte, error) {
 	name = filepath.ToSlash(name) // as it is shown, on every system
 	info, err := os.Stat(name)
 	switch {
-	case os.IsNotExist(err):
+	case safefile.IsMissing(err):
 		return "", nil, &NoFileError{name}
 	case err != nil:
 		return "", nil, err
