@@ -182,34 +182,47 @@ func runSheets(ctx context.Context, s *session, o *runOptions, files []string) (
 	if o.doubt {
 		asked.Doubted = func(one *workbench.Doubted) { doubted = append(doubted, one) }
 	}
-	var result *workbench.Result
-	if o.resume != "" {
-		store, err := bench.History()
-		if err != nil {
-			return 0, err
-		}
-		number, err := runNumber(store, o.resume)
-		if err := errors.Join(err, store.Close()); err != nil {
-			return 0, err
-		}
-		result, err = bench.Resume(ctx, number, asked)
-		if err != nil {
-			return 0, err
-		}
-	} else if result, err = bench.Run(ctx, files, asked); err != nil {
+	result, err := runOrResume(ctx, bench, o.resume, files, asked)
+	if err != nil {
 		return 0, err
 	}
 	defer func() { _ = result.Close() }()
 	if o.dry {
 		return ExitPassed, nil
 	}
+	if err := showResult(s, o, result, doubted); err != nil {
+		return 0, err
+	}
+	return result.ExitStatus(), nil
+}
+
+// runOrResume runs sheets, or goes on with a run of the history.
+func runOrResume(
+	ctx context.Context, bench *workbench.Bench, resumed string, files []string, asked workbench.RunOptions,
+) (*workbench.Result, error) {
+	if resumed == "" {
+		return bench.Run(ctx, files, asked)
+	}
+	store, err := bench.History()
+	if err != nil {
+		return nil, err
+	}
+	number, err := runNumber(store, resumed)
+	if err := errors.Join(err, store.Close()); err != nil {
+		return nil, err
+	}
+	return bench.Resume(ctx, number, asked)
+}
+
+// showResult says what came of a run as a whole, writes the reports, and says what can be done next.
+func showResult(s *session, o *runOptions, result *workbench.Result, doubted []*workbench.Doubted) error {
 	if o.tell == detailSummary {
 		trends, err := trendsUpTo(s, result.Finished.Run())
 		if err != nil {
-			return 0, err
+			return err
 		}
 		if err := showRun(s.tell, result.Finished, trends, false); err != nil {
-			return 0, err
+			return err
 		}
 	} else {
 		showSummary(s, result)
@@ -226,7 +239,7 @@ func runSheets(ctx context.Context, s *session, o *runOptions, files []string) (
 		if result.Number > 0 {
 			s.tell.note("next: testbench report %d -out FILE   (the run itself is in the history)", result.Number)
 		}
-		return 0, err
+		return err
 	}
 	if result.Outcome == workbench.NotRun {
 		s.tell.note("nothing was run, so nothing passed")
@@ -237,7 +250,7 @@ func runSheets(ctx context.Context, s *session, o *runOptions, files []string) (
 	if status := result.ExitStatus(); result.Exit > 0 && status == result.Exit && !s.common.json {
 		s.tell.note("exit status %d: %s", status, s.tell.visible(result.ExitFor))
 	}
-	return result.ExitStatus(), nil
+	return nil
 }
 
 // parseRate reads 20/s, 100/min, 5/h, or 20 for that many in a second.

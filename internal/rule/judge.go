@@ -145,38 +145,20 @@ type judge struct {
 // *cannotCompare where the value is of no kind that the rule is about: then neither the
 // rule nor its opposite is so.
 func (j *judge) holds(t *test, node *document.Node) (passed bool, why string, err error) {
-	switch t.op {
-	case opAllOf:
-		for i := range t.tests {
-			if passed, why, err := j.holds(&t.tests[i], node); err != nil || !passed {
-				if why == "" {
-					why = "it is false that it " + t.tests[i].source
-				}
-				return passed, why, err
-			}
-		}
-		return true, "", nil
-	case opAnyOf:
-		var open error
-		for i := range t.tests {
-			passed, _, err := j.holds(&t.tests[i], node)
-			if passed {
-				return true, "", nil
-			}
-			open = cmp.Or(open, err)
-		}
-		return false, "none of the rules is met", open
-	case opNot:
+	switch {
+	case t.op == opAllOf:
+		return j.holdsAll(t, node)
+	case t.op == opAnyOf:
+		return j.holdsAny(t, node)
+	case t.op == opNot:
 		if node == nil && !t.inner.isPresence() {
 			return false, "nothing is there", nil
 		}
 		passed, _, err := j.holds(t.inner, node)
 		return !passed && err == nil, "", err
-	}
-	if t.op == opIs && t.state == "absent" {
+	case t.op == opIs && t.state == "absent":
 		return node == nil, "", nil
-	}
-	if node == nil {
+	case node == nil:
 		return false, "", nil
 	}
 	v := node.Value()
@@ -190,26 +172,66 @@ func (j *judge) holds(t *test, node *document.Node) (passed bool, why string, er
 		passed, _, err := j.holds(t.inner, document.NewNumber(fmt.Sprint(len(items))))
 		return passed, fmt.Sprintf("there are %d", len(items)), err
 	case opLength:
-		length := utf8.RuneCountInString(v.Text)
-		if v.Kind == document.List {
-			length = len(v.Items())
-		} else if !v.IsScalar() || v.Kind == document.Null {
-			return false, "", &cannotCompare{"only a text or a list has a length"}
-		}
-		passed, _, err := j.holds(t.inner, document.NewNumber(fmt.Sprint(length)))
-		return passed, fmt.Sprintf("its length is %d", length), err
+		return j.length(t, v)
 	case opSameAs:
-		other, err := t.path.Find(j.roots, j.scope)
-		if err != nil {
-			return false, "", err
-		}
-		if other.Whole() == nil {
-			return false, other.Missed().String(), nil
-		}
-		return document.Equal(node, other.Whole()), "there it is " + other.Whole().Describe(), nil
+		return j.sameAs(t, node)
 	case opMatches:
 		return j.matches(t, v)
 	}
+	return j.compared(t, node, v)
+}
+
+func (j *judge) holdsAll(t *test, node *document.Node) (passed bool, why string, err error) {
+	for i := range t.tests {
+		if passed, why, err := j.holds(&t.tests[i], node); err != nil || !passed {
+			if why == "" {
+				why = "it is false that it " + t.tests[i].source
+			}
+			return passed, why, err
+		}
+	}
+	return true, "", nil
+}
+
+// holdsAny gives the error of an alternative that cannot be judged only where no other one is met.
+func (j *judge) holdsAny(t *test, node *document.Node) (passed bool, why string, err error) {
+	var open error
+	for i := range t.tests {
+		passed, _, err := j.holds(&t.tests[i], node)
+		if passed {
+			return true, "", nil
+		}
+		open = cmp.Or(open, err)
+	}
+	return false, "none of the rules is met", open
+}
+
+// length judges how many characters a text has, or how many items a list.
+func (j *judge) length(t *test, v *document.Node) (passed bool, why string, err error) {
+	length := utf8.RuneCountInString(v.Text)
+	if v.Kind == document.List {
+		length = len(v.Items())
+	} else if !v.IsScalar() || v.Kind == document.Null {
+		return false, "", &cannotCompare{"only a text or a list has a length"}
+	}
+	passed, _, err = j.holds(t.inner, document.NewNumber(fmt.Sprint(length)))
+	return passed, fmt.Sprintf("its length is %d", length), err
+}
+
+// sameAs compares with what is elsewhere.
+func (j *judge) sameAs(t *test, node *document.Node) (passed bool, why string, err error) {
+	other, err := t.path.Find(j.roots, j.scope)
+	if err != nil {
+		return false, "", err
+	}
+	if other.Whole() == nil {
+		return false, other.Missed().String(), nil
+	}
+	return document.Equal(node, other.Whole()), "there it is " + other.Whole().Describe(), nil
+}
+
+// compared judges by the operands of a rule, which may have values in them.
+func (j *judge) compared(t *test, node, v *document.Node) (passed bool, why string, err error) {
 	operands := make([]*document.Node, len(t.operands))
 	for i, o := range t.operands {
 		if operands[i], err = o.Node(j.scope); err != nil {

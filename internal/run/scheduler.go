@@ -95,6 +95,15 @@ func (s Share) onlyOnce(steps []*sheet.Step) []*sheet.Step {
 	return slices.DeleteFunc(slices.Clone(steps), func(step *sheet.Step) bool { return !step.Once })
 }
 
+// around are the steps before and after the rows that the share runs; hasRows says whether any of the rows is its own.
+func (s Share) around(of *sheet.Sheet, hasRows bool) (first, last []*sheet.Step) {
+	first, last = s.runs(of.First), s.runs(of.Last)
+	if !hasRows && s.N > 1 {
+		return s.onlyOnce(first), s.onlyOnce(last)
+	}
+	return first, last
+}
+
 func (s Share) String() string {
 	if s.N == 0 {
 		return ""
@@ -340,12 +349,9 @@ func (r *runner) run(ctx context.Context) {
 	next, stop := iter.Pull(r.rows(ctx))
 	defer stop()
 	row, any := next()
-	first, last := r.options.Share.runs(r.sheet.First), r.options.Share.runs(r.sheet.Last)
-	if !any && r.options.Share.N > 1 {
-		first, last = r.options.Share.onlyOnce(first), r.options.Share.onlyOnce(last)
-		if len(first)+len(last) == 0 {
-			return // nothing of this sheet is ours
-		}
+	first, last := r.options.Share.around(r.sheet, any)
+	if !any && r.options.Share.N > 1 && len(first)+len(last) == 0 {
+		return // nothing of this sheet is ours
 	}
 	r.begun, r.from = true, time.Now()
 	defer func() { r.end = time.Now() }()
@@ -355,33 +361,7 @@ func (r *runner) run(ctx context.Context) {
 			r.until = time.Now().Add(r.options.For) // the time is that of the rows
 		}
 	}
-	// Rows are done by goroutines that stay: their stacks have grown already.
-	var group sync.WaitGroup
-	rows := make(chan func())
-	workers := 0
-	begin := func(row func()) {
-		if cap(r.slots) == 1 {
-			row()
-			return
-		}
-		select {
-		case rows <- row:
-			return
-		default:
-		}
-		if workers == cap(r.slots) {
-			rows <- row
-			return
-		}
-		workers++
-		group.Add(1)
-		go func() {
-			defer group.Done()
-			for ok := true; ok; row, ok = <-rows {
-				row()
-			}
-		}()
-	}
+	at := newPool(cap(r.slots))
 	r.result.Started = time.Now()
 	for ; any; row, any = next() {
 		late, ok := r.waitForPlace(ctx)
@@ -398,18 +378,56 @@ func (r *runner) run(ctx context.Context) {
 			continue
 		}
 		x := &rowRun{runner: r, events: t.events, row: t.row, values: row.values, kept: t.kept}
-		begin(func() {
+		at.begin(func() {
 			x.run(ctx, r.kill, r.sheet.Steps, r.sheet.Finally)
 			<-r.slots
 			r.finish(t)
 		})
 	}
-	close(rows)
-	group.Wait()
+	at.wait()
 	r.rowsEnd = time.Now()
 	if len(last) > 0 || len(r.undos) > 0 {
 		r.outsideRow(ctx, "last", last)
 	}
+}
+
+// pool does rows side by side, by goroutines that stay: their stacks have grown already. Where one row is at work at a
+// time, it is done by who begins it.
+type pool struct {
+	size, workers int
+	rows          chan func()
+	group         sync.WaitGroup
+}
+
+func newPool(size int) *pool { return &pool{size: size, rows: make(chan func())} }
+
+// begin begins a row, and waits for a goroutine that is free where as many as may be are at work.
+func (p *pool) begin(row func()) {
+	if p.size == 1 {
+		row()
+		return
+	}
+	select {
+	case p.rows <- row:
+		return
+	default:
+	}
+	if p.workers == p.size {
+		p.rows <- row
+		return
+	}
+	p.workers++
+	p.group.Go(func() {
+		for ok := true; ok; row, ok = <-p.rows {
+			row()
+		}
+	})
+}
+
+// wait ends the pool when all rows are done.
+func (p *pool) wait() {
+	close(p.rows)
+	p.group.Wait()
 }
 
 // waitForPlace waits until the next row may begin, and holds a place among those at work for

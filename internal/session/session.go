@@ -4,6 +4,7 @@
 package session
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
@@ -110,15 +111,26 @@ func NewSession(b *bench.Bench, options Options) (*Session, error) {
 	if options.Replay != nil {
 		s.Contracts = options.Replay.Contracts()
 	}
+	client, err := s.newClient()
+	if err != nil {
+		return nil, err
+	}
+	s.Sender = client
+	if options.Around != nil {
+		s.Sender = options.Around(client)
+	}
+	s.Logins = s.newTokenManager()
+	return s, nil
+}
+
+// newClient makes what sends: by the site's certificates, proxy and time limit.
+func (s *Session) newClient() (*exchange.Client, error) {
+	options, site := s.Options, s.Site
 	file := func(name string) string {
 		if name == "" {
 			return ""
 		}
-		return filepath.Join(b.Dir, name)
-	}
-	timeout := options.Timeout
-	if timeout == 0 {
-		timeout = site.Timeout
+		return filepath.Join(s.Bench.Dir, name)
 	}
 	insecure := options.Insecure || site.TLS.Insecure
 	if insecure {
@@ -140,37 +152,34 @@ func NewSession(b *bench.Bench, options Options) (*Session, error) {
 	if site.Proxy.Login != "" {
 		atProxy = proxyLogin{s}
 	}
-	client, err := exchange.NewClient(exchange.Options{
-		Timeout: timeout, MaxBody: options.MaxBody, CA: file(site.TLS.CA), Certificate: file(site.TLS.Certificate),
-		Key: file(site.TLS.Key), Password: password,
+	return exchange.NewClient(exchange.Options{
+		Timeout: cmp.Or(options.Timeout, site.Timeout), MaxBody: options.MaxBody, CA: file(site.TLS.CA),
+		Certificate: file(site.TLS.Certificate), Key: file(site.TLS.Key), Password: password,
 		Insecure: insecure, Allowed: s.allowed(), Log: options.Log, Proxy: proxy, ProxyLogin: atProxy,
 		Jobs: options.Jobs,
 	})
-	if err != nil {
-		return nil, err
-	}
+}
+
+// newTokenManager makes what the logins of the bench share in the session.
+func (s *Session) newTokenManager() *login.TokenManager {
+	options := s.Options
 	kinds := map[string]login.Kind{}
-	for _, l := range b.Logins {
+	for _, l := range s.Bench.Logins {
 		if l.Kind != nil {
 			kinds[l.Name] = l.Kind
 		}
 	}
-	s.Sender = client
-	if options.Around != nil {
-		s.Sender = options.Around(client)
-	}
 	env := login.Env{
 		Scope: s.Scope(nil, nil), Sender: s.Sender, Observe: s.observe, Now: options.Now,
-		Prompter: options.Prompter, Substitutes: site.Logins,
+		Prompter: options.Prompter, Substitutes: s.Site.Logins,
 	}
-	if b.Dir != "" {
-		env.ReadFile = func(name string) ([]byte, error) { return mapping.ReadInside(b.Dir, name) }
+	if dir := s.Bench.Dir; dir != "" {
+		env.ReadFile = func(name string) ([]byte, error) { return mapping.ReadInside(dir, name) }
 	}
 	if options.Tokens != nil {
-		env.Kept = options.Tokens(site.Name)
+		env.Kept = options.Tokens(s.Site.Name)
 	}
-	s.Logins = login.NewTokenManager(env, kinds)
-	return s, nil
+	return login.NewTokenManager(env, kinds)
 }
 
 // newRunID makes an id that sorts by time.

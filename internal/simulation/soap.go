@@ -1,8 +1,8 @@
 package simulation
 
 import (
+	"cmp"
 	"bytes"
-	"fmt"
 	"io"
 	"mime"
 	"net/http"
@@ -62,35 +62,16 @@ func (c soapCalls) answer(s *Service, w http.ResponseWriter, r *http.Request, bo
 		http.Error(w, asked.Wrong[0], http.StatusUnsupportedMediaType)
 		return
 	}
-	root, err := document.ReadXML(body, "")
-	if err != nil {
-		asked.Wrong = []string{"not well-formed: " + err.Error()}
-		writeFault(w, version, &Fault{Code: "Client", Text: asked.Wrong[0]})
-		return
+	message, op, wrong := c.read(r, body)
+	if message != nil {
+		version = message.Version
 	}
-	message, ok := soap.Read(root)
-	if !ok {
-		asked.Wrong = []string{"no SOAP envelope"}
-		writeFault(w, version, &Fault{Code: "Client", Text: asked.Wrong[0]})
-		return
+	asked.Wrong = wrong
+	if op != nil {
+		asked.Operation = op.Name
 	}
-	version = message.Version
-	var name xsd.Name
-	if message.Payload != nil {
-		name = xsd.Name{Space: message.Payload.Name().Space, Local: message.Payload.Name().Local}
-	}
-	op, wrong := c.requested(name, actionOf(r), body)
-	if op == nil {
-		asked.Wrong = []string{"the contract has no request with an empty Body"}
-		if message.Payload != nil {
-			asked.Wrong = []string{fmt.Sprintf("the contract has no request %s", name.Local)}
-		}
-		writeFault(w, version, &Fault{Code: "Client", Text: asked.Wrong[0]})
-		return
-	}
-	asked.Operation, asked.Wrong = op.Name, wrong
-	if len(asked.Wrong) > 0 {
-		writeFault(w, version, &Fault{Code: "Client", Text: strings.Join(asked.Wrong, "; ")})
+	if len(wrong) > 0 {
+		writeFault(w, version, &Fault{Code: "Client", Text: strings.Join(wrong, "; ")})
 		return
 	}
 	fields := document.NewObject()
@@ -122,11 +103,33 @@ func (c soapCalls) answer(s *Service, w http.ResponseWriter, r *http.Request, bo
 		for name, text := range said.Headers {
 			w.Header().Set(name, text)
 		}
-		if said.Status != 0 {
-			status = said.Status
-		}
+		status = cmp.Or(said.Status, status)
 	}
 	writeEnvelope(w, version, status, payload)
+}
+
+// read gives the message that came and the operation that it asks for, or what is wrong with it.
+func (c soapCalls) read(r *http.Request, body []byte) (message *soap.Message, op *wsdl.Operation, wrong []string) {
+	root, err := document.ReadXML(body, "")
+	if err != nil {
+		return nil, nil, []string{"not well-formed: " + err.Error()}
+	}
+	message, ok := soap.Read(root)
+	if !ok {
+		return nil, nil, []string{"no SOAP envelope"}
+	}
+	var name xsd.Name
+	if message.Payload != nil {
+		name = xsd.Name{Space: message.Payload.Name().Space, Local: message.Payload.Name().Local}
+	}
+	op, wrong = c.requested(name, actionOf(r), body)
+	switch {
+	case op != nil:
+		return message, op, wrong
+	case message.Payload == nil:
+		return message, nil, []string{"the contract has no request with an empty Body"}
+	}
+	return message, nil, []string{"the contract has no request " + name.Local}
 }
 
 // requested is the operation that a request is for: of several that share its payload and its action the one that it
