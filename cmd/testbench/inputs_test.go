@@ -55,7 +55,7 @@ services:
 		{"call index/prices from=2026-11-28", 0, nil},
 		{"call index/prices from=2026-11-28 to=2026-12-24 note=a~b tm=7", 0, nil},
 		{"call index/prices", 2, []string{"index/prices needs from"}},
-		{"call index/prices from=soon", 2, []string{"from must be date"}},
+		{"call index/prices from=soon", 2, []string{"from must be a date"}},
 		{"call index/prices from=2026-11-28 fd=3", 2, []string{"fd"}},
 		{"survey index prices", 0, []string{"of which others are made", `always "${fields.from | day}"`, `default "${fields.from | add 6 d}"`}},
 	})

@@ -55,7 +55,7 @@ services:
 		{"call api/book id=1 kilos=3 note=x", 2, []string{"api/book needs grade"}},
 		{"call api/book id=1 grade=C kilos=3 note=x", 2, []string{"grade must be one of A, B"}},
 		{"call api/book id=1 grade=A kilos=3 note=x unit=g", 2, []string{`unit is always "kg"`}},
-		{"call api/book id=1 grade=A kilos=3 note=x day=soon", 2, []string{"day must be date"}},
+		{"call api/book id=1 grade=A kilos=3 note=x day=soon", 2, []string{"day must be a date"}},
 		{"call api/book id=1 grade=A kilos=3 note=x jars.0.label=b", 2, []string{"api/book needs jars.size"}},
 		{"call api/book id=1 grade=A kilos=3 note=x jars.0.size=300", 2, []string{"jars.size must be one of 250, 500"}},
 		{"survey api book", 0, []string{"one of A, B", "note   text; for example by hand – why", "always kg", "default \"${depot}-${fields.grade | lower}\""}},

@@ -20,6 +20,7 @@ var changingInReadme = append(changing[:len(changing):len(changing)], []struct {
 }{
 	{regexp.MustCompile(`\d+(\.\d+)? (ms|s)\b`), "TIME"},
 	{regexp.MustCompile(`\d{4}-\d\d-\d\dT[\d:]+Z|\d\d:\d\d:\d\d|until [\d:]+`), "MOMENT"},
+	{regexp.MustCompile(`run (\d+) of \d{4}-\d\d-\d\d`), "run $1 of DAY"},
 	{regexp.MustCompile(`"(exp|iat)": "\d+ \(MOMENT\)"`), `"$1": "MOMENT"`},
 	{regexp.MustCompile(`"jti": "[^"]+"`), `"jti": "ID"`},
 	{regexp.MustCompile(`\d+ characters`), "N characters"},

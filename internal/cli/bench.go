@@ -202,35 +202,13 @@ func runDemo(ctx context.Context, s *session, o *demoOptions) (int, error) {
 		}
 	}
 	defer server.Close()
-	kept, err := demo.Renew(dir, "http://"+server.Address)
+	bench, sheets, err := demoBench(s, dir, "http://"+server.Address)
 	if err != nil {
 		return 0, err
-	}
-	for _, file := range kept {
-		s.tell.note("%s was changed here, and stays as it is", s.tell.visible(file))
-	}
-	bench, err := workbench.Open(dir)
-	if err != nil {
-		return 0, err
-	}
-	for name, text := range standin.Secrets {
-		if _, err := bench.Store.Set("", name, text); err != nil {
-			return 0, fmt.Errorf("sealing the demo's secrets: %w", err)
-		}
-	}
-	sheets, err := bench.SheetFiles()
-	if err != nil {
-		return 0, err
-	}
-	if !s.common.json {
-		s.tell.printf("%s\n", s.tell.in(bold, "The Heatherfold bench is in "+dir))
-		s.tell.printf("%s\n\n", s.tell.wrap(fmt.Sprintf(
-			"It simulates the services of a honey co-operative on this machine, and runs %s against them. "+
-				"The first is shown in full, the others with a line each and what failed.",
-			count(len(sheets), "sheet")), s.tell.width, 0))
 	}
 	var observer workbench.Observer = &jsonRun{session: s}
 	if !s.common.json {
+		showDemoStart(s.tell, dir, len(sheets))
 		observer = &demoRun{&textRun{session: s}}
 	}
 	result, err := bench.Run(ctx, sheets,
@@ -247,14 +225,7 @@ func runDemo(ctx context.Context, s *session, o *demoOptions) (int, error) {
 	if err := report.WriteFile(reportFile, result.Finished, report.Options{Masker: s.masker}); err != nil {
 		return 0, err
 	}
-	asPlanned := ctx.Err() == nil
-	for _, sheet := range result.Sheets {
-		planned := workbench.Passed
-		if sheet.Name == demo.SheetThatFails {
-			planned = workbench.Failed
-		}
-		asPlanned = asPlanned && sheet.Outcome == planned
-	}
+	asPlanned := ctx.Err() == nil && isAsPlanned(result)
 	if !s.common.json {
 		showDemoEnd(s.tell, dir, reportFile, asPlanned)
 		showDemoNext(s.tell, o)
@@ -270,6 +241,50 @@ func runDemo(ctx context.Context, s *session, o *demoOptions) (int, error) {
 		return ExitFailed, nil
 	}
 	return ExitPassed, nil
+}
+
+// demoBench writes the demo's bench, seals its secrets, and gives its sheets.
+func demoBench(s *session, dir, address string) (*workbench.Bench, []string, error) {
+	kept, err := demo.Renew(dir, address)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, file := range kept {
+		s.tell.note("%s was changed here, and stays as it is", s.tell.visible(file))
+	}
+	bench, err := workbench.Open(dir)
+	if err != nil {
+		return nil, nil, err
+	}
+	for name, text := range standin.Secrets {
+		if _, err := bench.Store.Set("", name, text); err != nil {
+			return nil, nil, fmt.Errorf("sealing the demo's secrets: %w", err)
+		}
+	}
+	sheets, err := bench.SheetFiles()
+	return bench, sheets, err
+}
+
+// isAsPlanned says whether all sheets of the demo passed but the one that fails on purpose.
+func isAsPlanned(result *workbench.Result) bool {
+	for _, sheet := range result.Sheets {
+		planned := workbench.Passed
+		if sheet.Name == demo.SheetThatFails {
+			planned = workbench.Failed
+		}
+		if sheet.Outcome != planned {
+			return false
+		}
+	}
+	return true
+}
+
+func showDemoStart(t *printer, dir string, sheets int) {
+	t.printf("%s\n", t.in(bold, "The Heatherfold bench is in "+dir))
+	t.printf("%s\n\n", t.wrap(fmt.Sprintf(
+		"It simulates the services of a honey co-operative on this machine, and runs %s against them. "+
+			"The first is shown in full, the others with a line each and what failed.",
+		count(sheets, "sheet")), t.width, 0))
 }
 
 func showDemoEnd(t *printer, dir, reportFile string, asPlanned bool) {

@@ -350,6 +350,14 @@ func listenBridge(ctx context.Context, t *printer, listener net.Listener, handle
 	}
 	t.printf("%s://%s\n", scheme, listener.Addr())
 	t.note("operations by POST /OPERATION, the page at /, what it is at /openapi.json; Ctrl-C ends it")
+	if err := serve(ctx, server, listener, o.timeout); err != nil {
+		return 0, err
+	}
+	return ExitPassed, nil
+}
+
+// serve answers until the context ends, and gives what is asked by then the time to be answered.
+func serve(ctx context.Context, server *http.Server, listener net.Listener, patience time.Duration) error {
 	ended := make(chan error, 1)
 	go func() {
 		if server.TLSConfig != nil {
@@ -360,13 +368,13 @@ func listenBridge(ctx context.Context, t *printer, listener net.Listener, handle
 	}()
 	select {
 	case err := <-ended:
-		return 0, err
+		return err
 	case <-ctx.Done():
 	}
-	stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), o.timeout)
+	stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), patience)
 	defer cancel()
 	if err := server.Shutdown(stop); err != nil && !errors.Is(err, http.ErrServerClosed) {
-		return 0, err
+		return err
 	}
-	return ExitPassed, nil
+	return nil
 }

@@ -16,6 +16,28 @@ import (
 	"testbench/internal/workbench"
 )
 
+// simulated is how a simulation answers: as a script says, or as a run was answered.
+func simulated(s *session, o *standinOptions) (options simulation.Options, err error) {
+	if o.script != "" {
+		data, err := os.ReadFile(o.script)
+		if err != nil {
+			return options, err
+		}
+		if options.Script, err = simulation.ReadScript(fromHere(o.script), data); err != nil {
+			return options, err
+		}
+	}
+	if o.play != "" {
+		run, done, err := storedRun(s, o.play)
+		if err != nil {
+			return options, err
+		}
+		options.Played = workbench.PlayedOf(run)
+		done()
+	}
+	return options, nil
+}
+
 // runStandin answers for a service by its contract until it is interrupted.
 func runStandin(ctx context.Context, s *session, o *standinOptions) (int, error) {
 	host, _, err := net.SplitHostPort(o.listen)
@@ -36,23 +58,9 @@ func runStandin(ctx context.Context, s *session, o *standinOptions) (int, error)
 	}
 	defer func() { _ = listener.Close() }()
 	base := "http://" + listener.Addr().String()
-	var options simulation.Options
-	if o.script != "" {
-		data, err := os.ReadFile(o.script)
-		if err != nil {
-			return 0, err
-		}
-		if options.Script, err = simulation.ReadScript(fromHere(o.script), data); err != nil {
-			return 0, err
-		}
-	}
-	if o.play != "" {
-		run, done, err := storedRun(s, o.play)
-		if err != nil {
-			return 0, err
-		}
-		options.Played = workbench.PlayedOf(run)
-		done()
+	options, err := simulated(s, o)
+	if err != nil {
+		return 0, err
 	}
 	var mutex sync.Mutex
 	record := json.NewEncoder(s.tell.err)
@@ -86,16 +94,7 @@ func runStandin(ctx context.Context, s *session, o *standinOptions) (int, error)
 		MaxHeaderBytes: 64 << 10,
 	}
 	s.tell.printf("%s\n", base)
-	ended := make(chan error, 1)
-	go func() { ended <- server.Serve(listener) }()
-	select {
-	case err := <-ended:
-		return 0, err
-	case <-ctx.Done():
-	}
-	stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-	defer cancel()
-	if err := server.Shutdown(stop); err != nil && !errors.Is(err, context.DeadlineExceeded) {
+	if err := serve(ctx, server, listener, 5*time.Second); err != nil && !errors.Is(err, context.DeadlineExceeded) {
 		return 0, err
 	}
 	return ExitPassed, nil

@@ -50,6 +50,13 @@ func (c *Client) explain(ctx context.Context, record *Record, err error) *Failur
 	if failure := explainCertificate(host, err, fail); failure != nil {
 		return failure
 	}
+	return explainConnection(record, host, err, fail)
+}
+
+// explainConnection tells apart what the system and net/http say of a connection; some of it they say in words alone.
+func explainConnection(
+	record *Record, host string, err error, fail func(FailureKind, string, ...any) *Failure,
+) *Failure {
 	var lookup *net.DNSError
 	var header tls.RecordHeaderError
 	var alert tls.AlertError

@@ -1,8 +1,8 @@
 package simulation
 
 import (
-	"cmp"
 	"bytes"
+	"cmp"
 	"io"
 	"mime"
 	"net/http"
