@@ -70,7 +70,7 @@ steps:
 	assert.NotContains(t, o.stdout, "elsewhere failed")
 }
 
-// Quotes of a cookie belong to its value, and a name that promises what the cookie does not keep is no cookie.
+// Quotes of a cookie belong to its value, and a name that promises what the cookie does not keep is not a cookie.
 func TestCookiesAsTheyAre(t *testing.T) {
 	t.Parallel()
 	server, _ := moor(t, func(w http.ResponseWriter, r *http.Request, _ string) {

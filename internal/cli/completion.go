@@ -18,7 +18,7 @@ import (
 )
 
 // shellScripts ask the program what may be at a place: it knows the bench that the shell is in.
-// What is no word of the program is a file.
+// What is not a word of the program is a file.
 var shellScripts = map[string]string{
 	"bash": `_testbench() {
   local IFS=$'\n'

@@ -37,7 +37,7 @@ type Difference struct {
 	// Into is where it is in the second, of what was renamed, moved elsewhere, wrapped, split or joined; empty for
 	// others.
 	Into string
-	Sure float64 // that it is the same, from 0 to 1; 0 for what is no guess
+	Sure float64 // that it is the same, from 0 to 1; 0 for what is not a guess
 	at   string  // the path with [*] for every element
 }
 

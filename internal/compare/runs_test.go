@@ -42,7 +42,7 @@ func runOf(rows int, change func(row *history.Row, step *history.Step)) history.
 	}
 }
 
-// What changed from one run to another is told once, with how often; only what is better is no difference.
+// What changed from one run to another is told once, with how often; only what is better is not a difference.
 func TestRuns(t *testing.T) {
 	failing := func(why string) func(*history.Row, *history.Step) {
 		return func(row *history.Row, s *history.Step) {

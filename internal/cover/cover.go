@@ -246,7 +246,7 @@ func (s *Service) find(use Use) *Operation {
 	return best
 }
 
-// fixedPart is how much of a path is no parameter.
+// fixedPart is how much of a path is not a parameter.
 func fixedPart(path string) int { return len(contract.FillPath(path, nil)) }
 
 // cover counts what the uses of an operation touched.

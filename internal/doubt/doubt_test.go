@@ -112,7 +112,7 @@ func TestHoles(t *testing.T) {
 				default:
 					both("")
 				}
-				if f.json[0] == '"' && guard == 1 { // an empty text is a text; what is empty is no date
+				if f.json[0] == '"' && guard == 1 { // an empty text is a text; what is empty is not a date
 					if f.is == "is text" {
 						holes[at] = append(holes[at], "it may be empty")
 					}

@@ -55,7 +55,7 @@ func newStreamReader(s *Stream, from io.Reader, received *http.Response) *stream
 	return r
 }
 
-// Close lets go of the clock.
+// Close stops the clock.
 func (r *streamReader) Close() {
 	if r.quiet != nil {
 		r.quiet.Stop()

@@ -400,7 +400,7 @@ func TestExplain(t *testing.T) {
 		{"an empty 406", step{
 			status: 406, header: with("Content-Type", "text/html"), sent: with("Accept", "application/json"),
 		}, "the service has nothing in the form that Accept asks for (application/json)"},
-		{"nothing is no page", step{status: 410, header: with("Content-Type", "text/html")}, ""},
+		{"nothing is not a page", step{status: 410, header: with("Content-Type", "text/html")}, ""},
 		{"406 without Accept", step{status: 406}, "no Accept was sent"},
 		{"two slashes", step{
 			status: 404, address: "http://h/api//lots", context: result.Context{Paths: []string{"/lots"}},

@@ -35,7 +35,7 @@ func (e *Exchange) Record() *exchange.Record {
 	return r
 }
 
-// inPart is what the history has of a body that is no text, or is long.
+// inPart is what the history has of a body that is not text, or is long.
 var inPart = lazy.Regexp(`^\(\d+ bytes that are not UTF-8 text\)$|\n… \(\d+ of \d+ bytes shown\)$`)
 
 // IsWhole says whether a body of an exchange is recorded as it was, but for what is masked.

@@ -185,7 +185,7 @@ func TestNightAfterNight(t *testing.T) {
 			}
 			assert.Equal(t, expected, told, "seed %d, %v", seed, q.Sites)
 		}
-		// What was worked out once is kept, and says the same.
+		// What was calculated once is kept, and says the same.
 		first, err := n.store.Trends(history.RunQuery{})
 		require.NoError(t, err)
 		again, err := n.store.Trends(history.RunQuery{})

@@ -30,7 +30,7 @@ func User(text string) (user string, found bool) {
 	return after[:at], true
 }
 
-// ErrUser refuses such an address: what it holds goes into no request (RFC 9110, 4.2.4), and is no secret to
+// ErrUser refuses such an address: what it holds goes into no request (RFC 9110, 4.2.4), and is not a secret to
 // whoever reads the address.
 var ErrUser = &syntax.Error{
 	Message: "the address holds a user or a password, and neither is sent from there",

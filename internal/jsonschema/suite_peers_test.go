@@ -39,7 +39,7 @@ var says = map[string]string{
 // aside are files of the suite that say what is not asked for, with the reason.
 var aside = map[string]string{
 	"content.json":              "what a text holds may be judged, and must not be from 2019-09 on (8.1)",
-	"zeroTerminatedFloats.json": "that 1.0 is no integer is for languages that tell them apart",
+	"zeroTerminatedFloats.json": "that 1.0 is not an integer is for languages that tell them apart",
 }
 
 // withDraft is a schema that says its draft.

@@ -30,7 +30,7 @@ func TestSameAsFile(t *testing.T) {
 	t.Cleanup(server.Close)
 	const lots = `{"lots": [{"id": "L-1", "kilos": 40}, {"id": "L-2", "kilos": 12.50}], "at": "10:01"}`
 	cases := []struct {
-		name, kind, file string // "" is no file
+		name, kind, file string // "" is not a file
 		answer           string
 		expect           string // beside same as file:
 		accept           bool

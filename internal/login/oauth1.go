@@ -37,7 +37,7 @@ type OAuth1 struct {
 	Method               string          // of OAuth1Methods
 	Into                 string          // of OAuth1Places
 	Realm                *value.Template
-	BodyHash             bool // oauth_body_hash of a body that is no form
+	BodyHash             bool // oauth_body_hash of a body that is not a form
 	// Block is the element of a signed token in the header of an envelope, as prefix:name, with the names of
 	// prefixes in Names, for the account.
 	Block   string

@@ -427,7 +427,7 @@ func (o *OAuth2) Put(r *exchange.Request, env *Env, t *Token) error {
 }
 
 // understood refuses a token of a type that nobody here knows how to use (RFC 6749, 7.1), unless the definition
-// says how it is sent. N_A is that of an exchange whose token is no access token (RFC 8693, 2.2.1).
+// says how it is sent. N_A is that of an exchange whose token is not an access token (RFC 8693, 2.2.1).
 func (o *OAuth2) understood(t *Token) error {
 	switch kind := strings.ToLower(t.Kind); {
 	case o.Send != (Send{}) || o.Proof || kind == "" || kind == "bearer" || kind == "n_a":

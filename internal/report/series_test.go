@@ -20,7 +20,7 @@ import (
 	"testbench/internal/secret"
 )
 
-// A series that is longer than what is kept has its newest points; texts are no formulas; what is no number is
+// A series that is longer than what is kept has its newest points; texts are not formulas; what is not a number is
 // not drawn, and without numbers the times are.
 func TestSeries(t *testing.T) {
 	begun := time.Date(2026, 11, 29, 3, 0, 0, 0, time.UTC)

@@ -92,7 +92,7 @@ type leads struct {
 // leadWords are the words of leads.
 var leadWords = []string{"optional", "if any", "null or"}
 
-// of gives the place of a word; nil for one that is no lead.
+// of gives the place of a word; nil for one that is not a lead.
 func (l *leads) of(word string) *bool {
 	switch word {
 	case "optional":

@@ -186,5 +186,5 @@ func (r *runner) noteTimes(machine machineLoad) {
 	}
 }
 
-// rowsWithTimes is up to how many rows a sheet is no measurement, unless its rows are repeated.
+// rowsWithTimes is up to how many rows a sheet is not a measurement, unless its rows are repeated.
 const rowsWithTimes = 25

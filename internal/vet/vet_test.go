@@ -52,7 +52,7 @@ steps:
 	})
 }
 
-// Of a bench that is no YAML nothing is known: that is told once, and nothing is said to be missing in it.
+// Of a bench that is not YAML nothing is known: that is told once, and nothing is said to be missing in it.
 func TestSheetOfAnUnreadableBench(t *testing.T) {
 	t.Parallel()
 	b := bench.Read(t.TempDir(), "bench.yaml", []byte("services: {stores: {request: GET /lots/{id}}}\n"))

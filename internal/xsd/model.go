@@ -12,7 +12,7 @@ type model struct {
 	// several says that an element may lead to several positions at once: there are
 	// counters, or copies of a particle between which only what follows decides.
 	several  bool
-	all      []*Particle // of an all group, which is no automaton: it has a position for each, and one start
+	all      []*Particle // of an all group, which is not an automaton: it has a position for each, and one start
 	allEmpty bool        // the all group itself may be missing
 }
 

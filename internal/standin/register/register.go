@@ -69,7 +69,7 @@ func (s *Service) find(w http.ResponseWriter, r *http.Request) {
 		for i, name := range []string{"jy", "jm", "jd"} {
 			n, err := strconv.Atoi(query.Get(name))
 			if err != nil {
-				refuse(w, 3, name+" is no number")
+				refuse(w, 3, name+" is not a number")
 				return
 			}
 			parts[i] = n
