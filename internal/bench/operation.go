@@ -178,7 +178,7 @@ var operationKeys = []mapping.Key[description]{
 			"FILTER}",
 		parameters(contract.InInput)),
 	mapping.NewKey(
-		"template", "what the body is made of; ${fields} stands for the fields that are filled in",
+		"template", "what the body is made of; ${fields} is replaced by the fields that are filled in",
 		func(r *mapping.Reader, d *description, n *yamlfile.Node) {
 			inner := *r
 			inner.Uses = new([]mapping.Use) // fields is known only while a call is built

@@ -106,7 +106,7 @@ list: [*b]
 	}
 	for text, says := range map[string]string{
 		"a: 1\na: 2\n": "line 2, column 1: \"a\" is here a second time", "a: [\n": "not well-formed YAML",
-		"? [a]\n: b\n": "a key must be a text", "a: \xff": "not UTF-8", "a: &a [*a]": "inside what it stands for",
+		"? [a]\n: b\n": "a key must be a text", "a: \xff": "not UTF-8", "a: &a [*a]": "inside what it refers to",
 		strings.Repeat("[", 2000) + strings.Repeat("]", 2000): "nested deeper",
 	} {
 		_, err := document.ReadYAML([]byte(text))

@@ -68,7 +68,7 @@ func (r *yamlReader) node(y *yaml.Node, depth int) (*Node, error) {
 	case yaml.AliasNode:
 		for _, open := range r.open {
 			if open == y.Alias {
-				return nil, yamlError(y, "the alias *%s is inside what it stands for", y.Value)
+				return nil, yamlError(y, "the alias *%s is inside what it refers to", y.Value)
 			}
 		}
 		r.open = append(r.open, y.Alias)

@@ -61,7 +61,7 @@ var topics = []struct {
 		return all
 	}},
 	{
-		"placeholders", "A placeholder ${...} stands for a value, in every text of a file.",
+		"placeholders", "A placeholder ${...} is replaced by a value, in every text of a file.",
 		func() []Entry { return placeholders },
 	},
 	{"filters", "A filter makes another value of one: ${name | FILTER}.", func() []Entry {

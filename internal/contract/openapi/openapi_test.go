@@ -580,7 +580,7 @@ components:
 	}
 	for text, says := range map[string]string{
 		"openapi: 2.5.0\n":             "2.0, 3.0 and 3.1 are read",
-		"openapi: 3.1.0\na: &a [*a]\n": "is inside what it stands for", bomb: "aliases",
+		"openapi: 3.1.0\na: &a [*a]\n": "is inside what it refers to", bomb: "aliases",
 	} {
 		_, err := openapi.Read("x", []byte(text), nil)
 		assert.ErrorContains(t, err, says)
