@@ -127,7 +127,7 @@ services:
 	flow.write("bench.yaml", "bench: b\nsites: {here: {set: {base: \""+base+"\"}}}\nservices: {}\n")
 	o := flow.run("add", "x", base+"/index/application.wadl")
 	assert.Equal(t, 2, o.status)
-	assert.Contains(t, o.stderr, "put the entry in by hand")
+	assert.Contains(t, o.stderr, "write the entry yourself")
 	assert.NotContains(t, flow.read("bench.yaml"), "wadl", "nothing was written")
 }
 

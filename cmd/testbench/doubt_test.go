@@ -201,7 +201,7 @@ func TestDemoActedOn(t *testing.T) {
 	assert.Contains(t, o.stdout, "17 passed · 1 failed", "as before")
 }
 
-// Rules go into steps of groups too; where fields are written in braces they are told, to be put in by hand.
+// Rules go into steps of groups too; where fields are written in braces they are told, to be written by the tester.
 func TestDoubtInto(t *testing.T) {
 	t.Parallel()
 	p := newEcho(t, echoing(t, func(string) {}))
@@ -221,7 +221,7 @@ steps:
 	require.Equal(t, 0, p.run("run", "sheets/s.yaml").status)
 	o := p.run("doubt", "sheets/s.yaml", "-into", "sheets/s.yaml")
 	assert.Equal(t, 0, o.status, o.all())
-	for _, says := range []string{`step "before" of sheets/s.yaml`, `step "group: inside" of sheets/s.yaml`, `step "braces": `, "put the entries in by hand"} {
+	for _, says := range []string{`step "before" of sheets/s.yaml`, `step "group: inside" of sheets/s.yaml`, `step "braces": `, "write the entries yourself"} {
 		assert.Contains(t, o.stderr, says)
 	}
 	assert.Contains(t, p.read("sheets/s.yaml"), "        request: GET ${base}/2\n        fields:\n          ")

@@ -246,7 +246,7 @@ last:
 	p.write("sheets/flow.yaml", "sheet: x\nsteps: [{step: a, call: stores/search}]\n")
 	o = p.run("call", "stores/search", "-into", "sheets/flow.yaml")
 	assert.Equal(t, 2, o.status)
-	assert.Contains(t, o.stderr, "put the item in by hand")
+	assert.Contains(t, o.stderr, "write the item yourself")
 }
 
 func TestGuard(t *testing.T) {

@@ -1,6 +1,7 @@
 package yamlfile
 
 import (
+	"bytes"
 	"errors"
 	"strings"
 )
@@ -9,13 +10,13 @@ import (
 // and leaves every other byte as it is. The item is given without its dash and
 // indentation. A list in flow style cannot be added to this way.
 func AppendItem(source []byte, key, item string) ([]byte, error) {
-	lines := strings.SplitAfter(string(source), "\n")
+	lines, newline := strings.SplitAfter(string(source), "\n"), lineEnd(source)
 	start := -1
 	for i, line := range lines {
 		if strings.HasPrefix(line, key+":") {
 			if rest := strings.TrimSpace(strings.TrimPrefix(line, key+":")); rest != "" &&
 				!strings.HasPrefix(rest, "#") {
-				return nil, errors.New(key + " is not written as a list of lines with dashes; put the item in by hand")
+				return nil, errors.New(key + " is not written as a list of lines with dashes; write the item yourself")
 			}
 			start = i
 			break
@@ -24,9 +25,9 @@ func AppendItem(source []byte, key, item string) ([]byte, error) {
 	if start < 0 {
 		text := string(source)
 		if text != "" && !strings.HasSuffix(text, "\n") {
-			text += "\n"
+			text += newline
 		}
-		return []byte(text + key + ":\n" + indentItem(item, "  ")), nil
+		return []byte(text + ended(key+":\n"+indentItem(item, "  "), newline)), nil
 	}
 	indent, last := "  ", start
 	for i := start + 1; i < len(lines); i++ {
@@ -51,17 +52,28 @@ func AppendItem(source []byte, key, item string) ([]byte, error) {
 		last = i
 	}
 	if !strings.HasSuffix(lines[last], "\n") {
-		lines[last] += "\n"
+		lines[last] += newline
 	}
 	var out strings.Builder
 	for i, line := range lines {
 		out.WriteString(line)
 		if i == last {
-			out.WriteString(indentItem(item, indent))
+			out.WriteString(ended(indentItem(item, indent), newline))
 		}
 	}
 	return []byte(out.String()), nil
 }
+
+// lineEnd is how the lines of a file end: as its first one does.
+func lineEnd(source []byte) string {
+	if first, _, found := bytes.Cut(source, []byte("\n")); found && bytes.HasSuffix(first, []byte("\r")) {
+		return "\r\n"
+	}
+	return "\n"
+}
+
+// ended is a text whose lines end as those around it.
+func ended(text, newline string) string { return strings.ReplaceAll(text, "\n", newline) }
 
 func indentItem(item, indent string) string {
 	var out strings.Builder
@@ -114,7 +126,7 @@ func isPlainNumber(text string) bool {
 // cannot be added to this way, nor one whose key is there already.
 func InsertEntry(source []byte, path []string, entry string) ([]byte, error) {
 	key, _, _ := strings.Cut(entry, ":")
-	e := &editor{lines: strings.SplitAfter(string(source), "\n")}
+	e := newEditor(source)
 	at, indent := -1, ""
 	for i, name := range path {
 		line, found := e.find(name, at, indent)
@@ -128,7 +140,7 @@ func InsertEntry(source []byte, path []string, entry string) ([]byte, error) {
 		rest := strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(e.lines[line]), ScalarText(name)+":"))
 		if rest != "" && !strings.HasPrefix(rest, "#") {
 			return nil, errors.New(strings.Join(path[:i+1],
-				".") + " is not written as lines below its key; put the entry in by hand")
+				".") + " is not written as lines below its key; write the entry yourself")
 		}
 		at, indent = line, leadOf(e.lines[line])
 	}
@@ -142,8 +154,8 @@ func InsertEntry(source []byte, path []string, entry string) ([]byte, error) {
 // under a key of a mapping that was read of the same source, and leaves every other byte
 // as it is. The key is made where it is missing. What is in braces cannot be added to.
 func InsertInto(source []byte, mapping *Node, key, entries string) ([]byte, error) {
-	e := &editor{lines: strings.SplitAfter(string(source), "\n")}
-	byHand := errors.New(key + " is not written as lines below its key; put the entries in by hand")
+	e := newEditor(source)
+	notInLines := errors.New(key + " is not written as lines below its key; write the entries yourself")
 	at, column := mapping, 0
 	for _, entry := range mapping.Entries {
 		column = entry.Key.Column
@@ -151,12 +163,12 @@ func InsertInto(source []byte, mapping *Node, key, entries string) ([]byte, erro
 			continue
 		}
 		if at = entry.Value; at.Kind != Mapping || at.Line <= entry.Key.Line {
-			return nil, byHand
+			return nil, notInLines
 		}
 	}
 	if at.IsShared {
 		return nil, errors.New(key +
-			" is in a value with an anchor, which holds in other places too; put the entries in by hand")
+			" is in a value with an anchor, which holds in other places too; write the entries yourself")
 	}
 	if at == mapping {
 		entries = key + ":\n" + indentBlock(entries, "  ")
@@ -166,7 +178,7 @@ func InsertInto(source []byte, mapping *Node, key, entries string) ([]byte, erro
 	// Before a mapping in lines of its own stand only blanks and dashes: its column counts
 	// bytes as well.
 	if line := e.lines[at.Line-1]; len(at.Entries) == 0 || at.Column > len(line) || line[at.Column-1] == '{' {
-		return nil, byHand
+		return nil, notInLines
 	}
 	last := at.Line - 1
 	for i := at.Line; i < len(e.lines); i++ {
@@ -183,7 +195,14 @@ func InsertInto(source []byte, mapping *Node, key, entries string) ([]byte, erro
 
 // editor knows the lines of a file; a mapping is told by the line of its key (-1
 // for the whole file) and that line's indentation.
-type editor struct{ lines []string }
+type editor struct {
+	lines   []string
+	newline string
+}
+
+func newEditor(source []byte) *editor {
+	return &editor{strings.SplitAfter(string(source), "\n"), lineEnd(source)}
+}
 
 func leadOf(line string) string { return line[:len(line)-len(strings.TrimLeft(line, " "))] }
 
@@ -254,16 +273,17 @@ func (e *editor) end(at int, indent string) int {
 
 func (e *editor) insert(after int, indent, entry string) []byte {
 	if after >= 0 && !strings.HasSuffix(e.lines[after], "\n") {
-		e.lines[after] += "\n"
+		e.lines[after] += e.newline
 	}
 	var out strings.Builder
+	entry = ended(indentBlock(entry, indent), e.newline)
 	if after < 0 {
-		out.WriteString(indentBlock(entry, indent))
+		out.WriteString(entry)
 	}
 	for i, line := range e.lines {
 		out.WriteString(line)
 		if i == after {
-			out.WriteString(indentBlock(entry, indent))
+			out.WriteString(entry)
 		}
 	}
 	return []byte(out.String())

@@ -157,7 +157,7 @@ finally:
   - step: z
 `, string(got))
 	_, err = yamlfile.AppendItem([]byte("steps: []\n"), "steps", "step: b")
-	assert.ErrorContains(t, err, "by hand")
+	assert.ErrorContains(t, err, "write the item yourself")
 	for _, text := range []string{
 		"", "a: b", "- x", "00123", "it's", "${x}", "x #y", "line\nbreak", "@x", "-5",
 		"\u2028",
@@ -165,6 +165,32 @@ finally:
 		f := yamlfile.Read("x", []byte("a: "+yamlfile.ScalarText(text)+"\n"))
 		require.Empty(t, f.Problems, text)
 		assert.Equal(t, text, f.Root.Get("a").Text)
+	}
+}
+
+// What is added to a file ends its lines as the file does.
+func TestLineEnds(t *testing.T) {
+	for _, source := range []string{
+		"sheet: x\nsteps:\n  - step: a\n    fields:\n      x: 1\n", "sheet: x\nsteps:\n  - step: a\n    fields:\n      x: 1",
+		"sheet: x\n",
+	} {
+		for name, edit := range map[string]func(source []byte) ([]byte, error){
+			"append": func(source []byte) ([]byte, error) {
+				return yamlfile.AppendItem(source, "steps", "step: b\nfill:\n  x: 1")
+			},
+			"insert": func(source []byte) ([]byte, error) {
+				return yamlfile.InsertEntry(source, []string{"set", "more"}, "a: 1")
+			},
+			"insert into": func(source []byte) ([]byte, error) {
+				return yamlfile.InsertInto(source, yamlfile.Read("x", source).Root, "finally", "- step: c\n  pause: 1 s")
+			},
+		} {
+			expected, err := edit([]byte(source))
+			require.NoError(t, err, name)
+			got, err := edit([]byte(strings.ReplaceAll(source, "\n", "\r\n")))
+			require.NoError(t, err, name)
+			assert.Equal(t, strings.ReplaceAll(string(expected), "\n", "\r\n"), string(got), name)
+		}
 	}
 }
 
@@ -228,10 +254,10 @@ func TestInsertInto(t *testing.T) {
 			"no line break at the end", "steps:\n  - step: a",
 			"steps:\n  - step: a\n    fields:\n      y: count 1\n      z:\n        - is list\n", "",
 		},
-		{"braces", "steps:\n  - {step: a}\n", "", "by hand"},
-		{"braces of the key", "steps:\n  - step: a\n    fields: {x: is text}\n", "", "by hand"},
-		{"braces below the key", "steps:\n  - step: a\n    fields:\n      {x: is text}\n", "", "by hand"},
-		{"no mapping", "steps:\n  - step: a\n    fields: none\n", "", "by hand"},
+		{"braces", "steps:\n  - {step: a}\n", "", "write the entries yourself"},
+		{"braces of the key", "steps:\n  - step: a\n    fields: {x: is text}\n", "", "write the entries yourself"},
+		{"braces below the key", "steps:\n  - step: a\n    fields:\n      {x: is text}\n", "", "write the entries yourself"},
+		{"no mapping", "steps:\n  - step: a\n    fields: none\n", "", "write the entries yourself"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			step := yamlfile.Read("x.yaml", []byte(c.source)).Root.Get("steps").Items[0]
