@@ -22,6 +22,7 @@ import (
 // was told as finished; going on with it runs the others, and none of these again.
 func TestKilled(t *testing.T) {
 	slow(t)
+	needsUnix(t, "a kill that closes connections at once")
 	t.Parallel()
 	const rows = 80
 	const kills = 50
