@@ -74,9 +74,10 @@ func TestTerminal(t *testing.T) {
 	assert.Contains(t, shown, "\x1b[31mfailed 1 of 3\x1b[0m")
 	assert.Contains(t, shown, "failed", "colour is not the only sign")
 	assert.NotContains(t, p.onTerminal("", "", "testbench run -plain sheets/06-too-moist.yaml"), "\x1b[")
-	p.env = append(p.env, "NO_COLOR=1")
-	assert.NotContains(t, p.onTerminal("", "", "testbench run sheets/06-too-moist.yaml"), "\x1b[")
-	p.env = p.env[:len(p.env)-1]
+	for setting, isPlain := range map[string]bool{"NO_COLOR=1": true, "NO_COLOR=": false, "TERM=dumb": true} {
+		shown := p.onTerminal("", "", "env "+setting+" testbench run sheets/06-too-moist.yaml")
+		assert.Equal(t, isPlain, !strings.Contains(shown, "\x1b["), setting)
+	}
 	o := p.run("run", "sheets/06-too-moist.yaml")
 	assert.NotContains(t, o.stdout, "\x1b[", "a pipe is not a terminal")
 	assert.NotContains(t, p.run("run", "-plain", "sheets/03-intake.yaml").stdout, "·")

@@ -3,6 +3,7 @@
 package main_test
 
 import (
+	"net/http"
 	"os"
 	"os/exec"
 	"runtime"
@@ -10,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
@@ -39,3 +41,20 @@ func interrupt(t *testing.T, p *os.Process) {
 
 // needsUnix leaves a test out elsewhere.
 func needsUnix(testing.TB, string) {}
+
+// What ends a run as a service manager does is told by the status that shells give for it.
+func TestTerminated(t *testing.T) {
+	t.Parallel()
+	asked := make(chan struct{})
+	server, _ := moor(t, func(_ http.ResponseWriter, r *http.Request, _ string) {
+		close(asked)
+		<-r.Context().Done()
+	})
+	p := moorBench(t, server, "")
+	p.write("s.yaml", "sheet: s\nsteps:\n  - request: GET ${base}/x\n")
+	c := p.start("run", "s.yaml")
+	<-asked
+	require.NoError(t, c.Process.Signal(syscall.SIGTERM))
+	assert.Error(t, c.Wait())
+	assert.Equal(t, 143, c.ProcessState.ExitCode())
+}
