@@ -40,6 +40,12 @@ func (r *Reader) parse(n *yamlfile.Node, parse func(string) (*value.Template, er
 	return t
 }
 
+// inOtherLetters are the other ways in which YAML 1.2.2, 10.3.2 writes null, true and false. They are refused: as a text
+// they would be sent without a word, and one who means the text can say so.
+var inOtherLetters = map[string]string{
+	"~": "null", "Null": "null", "NULL": "null", "True": "true", "TRUE": "true", "False": "false", "FALSE": "false",
+}
+
 // Tree reads any value with placeholders.
 func (r *Reader) Tree(n *yamlfile.Node) *request.Tree {
 	r.takes(n, n.Kind, false, anySchema)
@@ -63,8 +69,15 @@ func (r *Reader) Tree(n *yamlfile.Node) *request.Tree {
 			t.Fields = append(t.Fields, request.Field{Name: e.Key.Text, Value: r.Named(e), Line: e.Key.Line})
 		}
 	default:
-		if n.Text == "null" && !n.Quoted && !n.Block {
+		isPlain := !n.Quoted && !n.Block
+		if n.Text == "null" && isPlain {
 			t.Null = true
+			return t
+		}
+		if word := inOtherLetters[n.Text]; word != "" && isPlain {
+			r.File.Report(n, fmt.Sprintf("write %s, or %q in quotes for a text", word, n.Text),
+				"%s is not how %s is written here", n.Text, word)
+			t.Scalar = value.Unreadable()
 			return t
 		}
 		t.Scalar = r.Template(n)

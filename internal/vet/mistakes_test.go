@@ -164,6 +164,8 @@ steps:
 		{search("headers: ¦none"), "headers must be a mapping", ""},
 		{search("fill:\n  ¦grad: A"), `search has no field "grad"`, `"grade"`},
 		{search("fill:\n  grade: ¦X"), `grade must be one of A, B, C, and is "X"`, ""},
+		{search("fill:\n  page: ¦True"), "True is not how true is written here", `write true, or "True" in quotes for a text`},
+		{search("fill:\n  page: ¦~"), "~ is not how null is written here", `write null, or "~" in quotes for a text`},
 		{search("fill:\n  page: ¦one"), `page must be an integer, and is "one"`, ""},
 		{written("call: ¦stores/lot"), "stores/lot needs id", "add id"},
 		{written("request: stores GET /lots\n¦fill:\n  a: 1"), "a request without an operation has no fill", "query:"},
