@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"net"
 	"net/http"
-	"os"
 	"sync"
 	"time"
 
@@ -19,7 +18,7 @@ import (
 // simulated is how a simulation answers: as a script says, or as a run was answered.
 func simulated(s *session, o *standinOptions) (options simulation.Options, err error) {
 	if o.script != "" {
-		data, err := os.ReadFile(o.script)
+		data, err := readFile(s, o.script)
 		if err != nil {
 			return options, err
 		}

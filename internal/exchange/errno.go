@@ -6,8 +6,8 @@ import "syscall"
 
 // What the system says of a connection, by the way in which it failed.
 var (
-	refusing    = []error{syscall.ECONNREFUSED}
-	unreachable = []error{syscall.EHOSTUNREACH, syscall.ENETUNREACH}
-	resetting   = []error{syscall.ECONNRESET}
-	writingOn   = []error{syscall.EPIPE} // a connection that the other side had closed
+	refusedBy     = []error{syscall.ECONNREFUSED}
+	unreachableBy = []error{syscall.EHOSTUNREACH, syscall.ENETUNREACH}
+	resetBy       = []error{syscall.ECONNRESET}
+	brokenBy      = []error{syscall.EPIPE} // a connection that the other side had closed
 )

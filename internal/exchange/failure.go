@@ -64,9 +64,9 @@ func explainConnection(
 	switch {
 	case errors.As(err, &lookup):
 		return fail(Unknown, "the host %s is not known", lookup.Name)
-	case isOneOf(err, refusing):
+	case isOneOf(err, refusedBy):
 		return fail(Refused, "%s refused the connection: nothing listens there", host)
-	case isOneOf(err, unreachable):
+	case isOneOf(err, unreachableBy):
 		return fail(Unreachable, "%s cannot be reached from here", host)
 	case strings.Contains(text, "server gave HTTP response to HTTPS client"):
 		return fail(BadTLS, "%s answers in plain HTTP on this port, not in TLS", host)
@@ -78,11 +78,11 @@ func explainConnection(
 		return fail(BadTLS, "no TLS connection to %s could be made: %s", host,
 			strings.TrimPrefix(text, "remote error: "))
 	case record.Answer != nil &&
-		(errors.Is(err, io.ErrUnexpectedEOF) || isOneOf(err, resetting) ||
+		(errors.Is(err, io.ErrUnexpectedEOF) || isOneOf(err, resetBy) ||
 			strings.Contains(text, "stream error")):
 		return fail(CutOff, "%s answered %d, then the connection ended before the whole answer had come (%d bytes did)",
 			host, record.Answer.Status, len(record.Answer.Body))
-	case isOneOf(err, resetting), isOneOf(err, writingOn), errors.Is(err, io.EOF),
+	case isOneOf(err, resetBy), isOneOf(err, brokenBy), errors.Is(err, io.EOF),
 		strings.Contains(text, "server closed idle connection"),
 		strings.Contains(text, "client conn could not be established"),
 		strings.Contains(text, "client connection lost"):

@@ -147,7 +147,8 @@ func Unreached(record *exchange.Record) string {
 		if strings.Contains(host, ":8720") {
 			return "is the stand-in running? Start it with `testbench standin`"
 		}
-		return fmt.Sprintf("is the service running, and is %s the right port? The site's values say where it is", host)
+		return fmt.Sprintf(
+			"is the service running, and is %s the right port? In a bench, the site's values say where it is", host)
 	case exchange.NoProxy:
 		return "check proxy: at the site, its address and its login; without one the environment names it " +
 			"(HTTP_PROXY, HTTPS_PROXY, NO_PROXY)"

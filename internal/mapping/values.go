@@ -40,9 +40,9 @@ func (r *Reader) parse(n *yamlfile.Node, parse func(string) (*value.Template, er
 	return t
 }
 
-// inOtherLetters are the other ways in which YAML 1.2.2, 10.3.2 writes null, true and false. They are refused: as a text
-// they would be sent without a word, and one who means the text can say so.
-var inOtherLetters = map[string]string{
+// otherSpellings are those of null, true and false that YAML takes too (YAML 1.2.2, 10.3.2). They are refused: they would
+// be sent as texts, and nobody would be told. Who means the text puts it in quotes.
+var otherSpellings = map[string]string{
 	"~": "null", "Null": "null", "NULL": "null", "True": "true", "TRUE": "true", "False": "false", "FALSE": "false",
 }
 
@@ -74,7 +74,7 @@ func (r *Reader) Tree(n *yamlfile.Node) *request.Tree {
 			t.Null = true
 			return t
 		}
-		if word := inOtherLetters[n.Text]; word != "" && isPlain {
+		if word := otherSpellings[n.Text]; word != "" && isPlain {
 			r.File.Report(n, fmt.Sprintf("write %s, or %q in quotes for a text", word, n.Text),
 				"%s is not how %s is written here", n.Text, word)
 			t.Scalar = value.Unreadable()

@@ -18,7 +18,6 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/path"
-	"testbench/internal/value"
 )
 
 // quotientDigits is how many digits a quotient that never ends is given.
@@ -348,22 +347,6 @@ func size(args []ref.Val) (ref.Val, error) {
 	return nil, fmt.Errorf("%s has no size", describe(args[0]))
 }
 
-func within(args []ref.Val) (ref.Val, error) {
-	items, ok := elements(args[1])
-	if !ok {
-		if container, ok := args[1].(traits.Container); ok {
-			return container.Contains(args[0]), nil
-		}
-		return nil, fmt.Errorf("%s is not a list", describe(args[1]))
-	}
-	for _, item := range items {
-		if same(args[0], item) {
-			return types.True, nil
-		}
-	}
-	return types.False, nil
-}
-
 func index(args []ref.Val) (ref.Val, error) {
 	if node, ok := args[0].(nodeValue); ok {
 		return node.Get(args[1]), nil
@@ -414,69 +397,6 @@ func matchingText(args []ref.Val) (ref.Val, error) {
 		return nil, errors.New(errTooMany)
 	}
 	return types.Bool(re.MatchString(x)), nil
-}
-
-func folded(fold func([]*apd.Decimal) (*apd.Decimal, error)) func([]ref.Val) (ref.Val, error) {
-	return func(args []ref.Val) (ref.Val, error) {
-		items, ok := elements(args[0])
-		if !ok {
-			return nil, fmt.Errorf("%s is not a list", describe(args[0]))
-		}
-		numbers := make([]*apd.Decimal, len(items))
-		for i, item := range items {
-			var err error
-			if numbers[i], err = needNumber(item); err != nil {
-				return nil, fmt.Errorf("[%d]: %w", i, err)
-			}
-		}
-		result, err := fold(numbers)
-		return decimalValue{result}, err
-	}
-}
-
-func sum(numbers []*apd.Decimal) (*apd.Decimal, error) {
-	total := new(apd.Decimal)
-	for _, n := range numbers {
-		if _, err := computing.Add(total, total, n); err != nil {
-			return nil, err
-		}
-	}
-	return total, nil
-}
-
-func average(numbers []*apd.Decimal) (*apd.Decimal, error) {
-	if len(numbers) == 0 {
-		return nil, errors.New("an empty list has no average")
-	}
-	total, err := sum(numbers)
-	if err == nil {
-		_, err = quotient(total, total, apd.New(int64(len(numbers)), 0))
-	}
-	return total, err
-}
-
-// extreme gives the smallest (-1) or largest (1) of a list or of its arguments.
-func extreme(sign int) func([]ref.Val) (ref.Val, error) {
-	return func(args []ref.Val) (ref.Val, error) {
-		items := args
-		if len(args) == 1 {
-			var ok bool
-			if items, ok = elements(args[0]); !ok || len(items) == 0 {
-				return nil, fmt.Errorf("%s has no smallest or largest", describe(args[0]))
-			}
-		}
-		best := items[0]
-		for _, item := range items[1:] {
-			order, err := compareValues(item, best)
-			if err != nil {
-				return nil, err
-			}
-			if order*sign > 0 {
-				best = item
-			}
-		}
-		return best, nil
-	}
 }
 
 // round rounds half away from zero, to whole numbers or to n digits.
@@ -575,101 +495,4 @@ func at(args []ref.Val) (ref.Val, error) {
 	found := selection.Whole()
 	current.found[string(source)] = found
 	return current.wrap(found), nil
-}
-
-// chosen gives the item of a list at a place; of an empty list it gives what is absent.
-func chosen(place func(count int) int) func([]ref.Val) (ref.Val, error) {
-	return func(args []ref.Val) (ref.Val, error) {
-		items, ok := elements(args[0])
-		switch {
-		case !ok && !isAbsent(args[0]):
-			return nil, fmt.Errorf("%s is not a list", describe(args[0]))
-		case len(items) == 0:
-			return nodeValue{}, nil
-		}
-		return items[place(len(items))], nil
-	}
-}
-
-// extremeBy gives the item of a list whose field is the smallest (-1) or the largest (1); what is absent, where none
-// has the field.
-func extremeBy(sign int) func([]ref.Val) (ref.Val, error) {
-	return func(args []ref.Val) (ref.Val, error) {
-		items, ok := elements(args[0])
-		field, isName := toText(args[1])
-		if !ok && !isAbsent(args[0]) || !isName {
-			return nil, errors.New(`it takes a list, and the name of a field in quotes: least(answer.lots, "kilos")`)
-		}
-		nodes := make([]*document.Node, len(items))
-		for i, item := range items {
-			var err error
-			if nodes[i], err = unwrap(item); err != nil {
-				return nil, err
-			}
-		}
-		i, err := value.Extreme(nodes, field, sign)
-		if err != nil || i < 0 {
-			return nodeValue{}, err
-		}
-		return items[i], nil
-	}
-}
-
-// placed gives each item of a list with its place and its neighbours, which are absent at the ends.
-func placed(args []ref.Val) (ref.Val, error) {
-	items, ok := elements(args[0])
-	if !ok && !isAbsent(args[0]) {
-		return nil, fmt.Errorf("%s is not a list", describe(args[0]))
-	}
-	neighbour := func(i int) ref.Val {
-		if i < 0 || i >= len(items) {
-			return nodeValue{}
-		}
-		return items[i]
-	}
-	out := make([]ref.Val, len(items))
-	for i, item := range items {
-		out[i] = types.NewRefValMap(types.DefaultTypeAdapter, map[ref.Val]ref.Val{
-			types.String("index"): types.Int(i), types.String("it"): item,
-			types.String("previous"): neighbour(i - 1), types.String("next"): neighbour(i + 1),
-		})
-	}
-	return types.NewRefValList(types.DefaultTypeAdapter, out), nil
-}
-
-// FunctionHelp tells what a function of conditions gives, with an example; the zero value where there is
-// no such function.
-func FunctionHelp(name string) Help { return functionHelp[name] }
-
-var functionHelp = map[string]Help{
-	"abs":    {"abs(N)", "the number without its sign", "abs(answer.total) < 100"},
-	"absent": {"absent(V)", "true where there is no such value", "absent(answer.error)"},
-	"at": {
-		"at(PATH)", "what a path leads to in the answer; for names that CEL cannot write",
-		`at("lot-no") == "L-1"`,
-	},
-	"avg":      {"avg(LIST)", "the mean of numbers", "avg(answer.lots.map(l, l.kilos)) > 10"},
-	"date":     {"date(TEXT)", "a date, for comparing and calculating", `date(answer.day) < date("2026-12-01")`},
-	"datetime": {"datetime(TEXT)", "a date with time", `datetime(answer.at) > datetime("2026-11-01T08:00:00Z")`},
-	"days":     {"days(N)", "a duration of days", `date(answer.due) == date(answer.day) + days(14)`},
-	"first": {"first(LIST)", "the first of a list; absent, where it is empty",
-		`first(answer.lots.filter(l, l.grade == "A")).id == "L-1"`},
-	"last": {"last(LIST)", "the last of a list", `last(answer.states) == "done"`},
-	"least": {"least(LIST, FIELD)", "the item whose field is the smallest",
-		`least(answer.offers, "price").seller == "Ansel"`},
-	"most": {"most(LIST, FIELD)", "the item whose field is the largest", `most(answer.lots, "kilos").grade == "A"`},
-	"placed": {
-		"placed(LIST)", "each item with its place: it, index, previous, next; those at the ends are absent",
-		"placed(answer.prices).all(p, absent(p.previous) || abs(p.it - p.previous) <= 0.2 * p.previous)",
-	},
-	"max":     {"max(LIST), max(A, B)", "the greatest", "max(answer.lots.map(l, l.kilos)) <= 50"},
-	"min":     {"min(LIST), min(A, B)", "the least", "min(answer.lots.map(l, l.kilos)) > 0"},
-	"number":  {"number(TEXT)", "a text as a number", "number(row.moisture) < 17"},
-	"present": {"present(V)", "true where there is such a value", "present(answer.id)"},
-	"round": {
-		"round(N, PLACES)", "a number rounded half away from zero, to whole numbers without places",
-		"round(answer.total, 2) == 12.5",
-	},
-	"sum":  {"sum(LIST)", "the sum of numbers", "answer.total == sum(answer.lines.map(l, l.amount))"},
-	"text": {"text(V)", "a value as a text", `text(answer.number) == "17"`},
 }

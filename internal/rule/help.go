@@ -68,3 +68,40 @@ var kindHelp = map[string]Help{
 	"hex":      {About: "hexadecimal digits", Example: "0fb7"},
 	"xml":      {About: "a text that holds XML", Example: "<a/>"},
 }
+
+// FunctionHelp tells what a function of conditions gives, with an example; the zero value where there is
+// no such function.
+func FunctionHelp(name string) Help { return functionHelp[name] }
+
+var functionHelp = map[string]Help{
+	"abs":    {"abs(N)", "the number without its sign", "abs(answer.total) < 100"},
+	"absent": {"absent(V)", "true where there is no such value", "absent(answer.error)"},
+	"at": {
+		"at(PATH)", "what a path leads to in the answer; for names that CEL cannot write",
+		`at("lot-no") == "L-1"`,
+	},
+	"avg":      {"avg(LIST)", "the mean of numbers", "avg(answer.lots.map(l, l.kilos)) > 10"},
+	"date":     {"date(TEXT)", "a date, for comparing and calculating", `date(answer.day) < date("2026-12-01")`},
+	"datetime": {"datetime(TEXT)", "a date with time", `datetime(answer.at) > datetime("2026-11-01T08:00:00Z")`},
+	"days":     {"days(N)", "a duration of days", `date(answer.due) == date(answer.day) + days(14)`},
+	"first": {"first(LIST)", "the first of a list; absent, where it is empty",
+		`first(answer.lots.filter(l, l.grade == "A")).id == "L-1"`},
+	"last": {"last(LIST)", "the last of a list", `last(answer.states) == "done"`},
+	"least": {"least(LIST, FIELD)", "the item whose field is the smallest",
+		`least(answer.offers, "price").seller == "Ansel"`},
+	"most": {"most(LIST, FIELD)", "the item whose field is the largest", `most(answer.lots, "kilos").grade == "A"`},
+	"placed": {
+		"placed(LIST)", "each item with its place: it, index, previous, next; those at the ends are absent",
+		"placed(answer.prices).all(p, absent(p.previous) || abs(p.it - p.previous) <= 0.2 * p.previous)",
+	},
+	"max":     {"max(LIST), max(A, B)", "the greatest", "max(answer.lots.map(l, l.kilos)) <= 50"},
+	"min":     {"min(LIST), min(A, B)", "the least", "min(answer.lots.map(l, l.kilos)) > 0"},
+	"number":  {"number(TEXT)", "a text as a number", "number(row.moisture) < 17"},
+	"present": {"present(V)", "true where there is such a value", "present(answer.id)"},
+	"round": {
+		"round(N, PLACES)", "a number rounded half away from zero, to whole numbers without places",
+		"round(answer.total, 2) == 12.5",
+	},
+	"sum":  {"sum(LIST)", "the sum of numbers", "answer.total == sum(answer.lines.map(l, l.amount))"},
+	"text": {"text(V)", "a value as a text", `text(answer.number) == "17"`},
+}

@@ -2,7 +2,6 @@ package run
 
 import (
 	"context"
-	"fmt"
 	"iter"
 	"maps"
 	"slices"
@@ -10,196 +9,14 @@ import (
 	"sync/atomic"
 	"time"
 
-	"testbench/internal/bench"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/history"
-	"testbench/internal/mapping"
 	"testbench/internal/result"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/step"
-	"testbench/internal/table"
 )
-
-// RunOptions say how sheets are run.
-type RunOptions struct {
-	Steps []string // only these; empty for all
-	Tags  []string // only steps with one of them, or of a sheet with one; empty for all
-	From  string   // the rows go on from this step; empty for all of them
-	Rows  [][2]int // only these, from and to, from 1; empty for all
-	Stop  bool     // at the first step that fails
-	Dry   bool     // nothing is sent; what would be is reported
-
-	Jobs   int           // rows and sheets at work side by side; 0 is 1
-	Rate   float64       // rows begun in a second; 0 for as many as can be
-	Repeat int           // how often the rows are run; 0 is once
-	For    time.Duration // the rows are repeated until this is over; 0 for not
-	Share  Share         // which part of the rows is run here
-
-	Observer Observer           // may be nil
-	Explain  func(*result.Step) // adds hints to a finished step; may be nil
-	// Before is told of each step that talks, right before it does; nil for nobody.
-	Before func(ctx context.Context, session *session.Session, step *sheet.Step, scope *session.Values)
-	// Record takes rows as they finish, before RowDone is told of them; nil for none.
-	Record func([]history.Entry) error
-	// Forget deletes the rows when they were observed and recorded.
-	Forget bool
-}
-
-// isChosen says whether a step is among those that are asked for by their names and tags.
-func (o RunOptions) isChosen(step *sheet.Step, of *sheet.Sheet) bool {
-	return (len(o.Steps) == 0 || slices.Contains(o.Steps, step.Name)) &&
-		(len(o.Tags) == 0 || sheet.HasTag(of.Tags, o.Tags) || step.HasTag(o.Tags))
-}
-
-// isRun says whether a step of the sheet itself is run.
-func (o RunOptions) isRun(step *sheet.Step, of *sheet.Sheet) bool {
-	if !o.isChosen(step, of) {
-		return false
-	}
-	if at := slices.IndexFunc(of.Steps, func(s *sheet.Step) bool { return s.Name == o.From }); at >= 0 {
-		return !slices.Contains(of.Steps[:at], step)
-	}
-	return true
-}
-
-// Share is one of several parts of the rows: I of N. The zero value is all of them.
-type Share struct{ I, N int }
-
-// isMine says whether a row belongs to the share. It hangs on nothing but the names and the numbers, so that
-// each machine knows it alone. Of as many rows in a row as there are machines each gets one; which one goes
-// round by chance, so that a table in which every fourth row is slow is not slow on one machine.
-func (s Share) isMine(file string, turn, number int) bool {
-	if s.N < 2 {
-		return true
-	}
-	round := table.Hash(fmt.Sprintf("%s/%d", file, turn), number/s.N) % uint64(s.N)
-	return (uint64(number)+round)%uint64(s.N) == uint64(s.I-1)
-}
-
-// runs are the steps that the share runs of those before or after the rows: what is to be run once is for the
-// first one.
-func (s Share) runs(steps []*sheet.Step) []*sheet.Step {
-	if s.N < 2 || s.I == 1 {
-		return steps
-	}
-	return slices.DeleteFunc(slices.Clone(steps), func(step *sheet.Step) bool { return step.Once })
-}
-
-// onlyOnce are the steps that are run although none of the rows is the share's.
-func (s Share) onlyOnce(steps []*sheet.Step) []*sheet.Step {
-	if s.I != 1 {
-		return nil
-	}
-	return slices.DeleteFunc(slices.Clone(steps), func(step *sheet.Step) bool { return !step.Once })
-}
-
-// around are the steps before and after the rows that the share runs; hasRows says whether any of the rows is its own.
-func (s Share) around(of *sheet.Sheet, hasRows bool) (first, last []*sheet.Step) {
-	first, last = s.runs(of.First), s.runs(of.Last)
-	if !hasRows && s.N > 1 {
-		return s.onlyOnce(first), s.onlyOnce(last)
-	}
-	return first, last
-}
-
-func (s Share) String() string {
-	if s.N == 0 {
-		return ""
-	}
-	return fmt.Sprintf("%d/%d", s.I, s.N)
-}
-
-// Work is a sheet to be run, and the session that it is run in.
-type Job struct {
-	Session *session.Session
-	Sheet   *sheet.Sheet
-	// Done are the rows that an earlier run finished; nil for none.
-	Done *history.Done
-	// Kept gives what an earlier run kept in a row; nil for nothing.
-	Kept func(phase string, turn, number int) map[string]*document.Node
-	// Before are the times of the rows that an earlier run finished, and BeforeTook how long
-	// these were run.
-	Before     []*history.Histogram
-	BeforeTook time.Duration
-	// Keep takes what was kept in a row, and before the rows, from several goroutines;
-	// it may be nil.
-	Keep func(row *result.Row, kept map[string]*document.Node)
-
-	queried string // the digest of the rows that a database gave
-}
-
-// File is the sheet's file as the bench names it.
-func (w *Job) File() string { return sheet.Inside(w.Session.Bench, w.Sheet.File()) }
-
-// Head is what is known of the sheet before it is run.
-func (w *Job) Head() *history.Sheet {
-	return &history.Sheet{
-		Sheet: w.Sheet.Name, File: w.File(), About: w.Sheet.About, Site: w.Session.Site.Name,
-		Outcome: string(result.NotRun), RowCount: w.Sheet.RowCount(), Table: w.table(),
-	}
-}
-
-// table are the columns of results as a table, with what they are.
-func (w *Job) table() [][2]string {
-	var columns [][2]string
-	for _, c := range w.Sheet.Table {
-		columns = append(columns, [2]string{c.Name, c.Of})
-	}
-	return columns
-}
-
-// Inputs are the files that decide what is run and how it is judged, by their names in the
-// bench, with where they are: the bench, the sheet and those that it runs, their rows, and
-// all files and contracts that are named in them.
-func (w *Job) Inputs() map[string]string {
-	b := w.Session.Bench
-	inputs := map[string]string{w.File(): w.Sheet.File()}
-	for _, name := range sheetInputs(w.Sheet) {
-		if full, err := mapping.FileInside(b.Dir, name); err == nil {
-			inputs[name] = full
-		}
-	}
-	return inputs
-}
-
-// sheetInputs are the names of the files of the bench that decide what a sheet comes to.
-func sheetInputs(s *sheet.Sheet) []string {
-	names := slices.Concat([]string{bench.FileName, bench.LocalName}, s.Bench.Reads, s.Reads)
-	if s.Rows != nil && s.Rows.Source != nil && s.Rows.IsFile() {
-		names = append(names, s.Rows.From)
-	}
-	for _, service := range s.Bench.Services {
-		if c, err := s.Bench.Offline(service); err == nil && c != nil {
-			names = append(names, s.Bench.Contracts.Files(service.Contract.LiteralText())...)
-		}
-	}
-	s.EveryStep(func(_ *sheet.Sheet, step *sheet.Step) {
-		for _, u := range step.Uses {
-			if u.Placeholder.Space == "file" {
-				names = append(names, u.Placeholder.Name)
-			}
-		}
-		if _, other := step.Inner(); other != nil {
-			names = append(append(names, sheet.Inside(s.Bench, other.File())), sheetInputs(other)...)
-		}
-	})
-	return names
-}
-
-// Fetched are digests of what was fetched: of contracts by their addresses, and of the rows that a database
-// gave a share, which must be the same for all machines.
-func (w *Job) Fetched() map[string]string {
-	fetched := maps.Clone(w.Session.Contracts.Fetched())
-	if w.queried != "" {
-		if fetched == nil {
-			fetched = map[string]string{}
-		}
-		fetched["the answer of sql://"+w.Sheet.Rows.Query.Database+" for "+w.File()] = w.queried
-	}
-	return fetched
-}
 
 // What is recorded of exchanges in full: of rows that passed, the first ones, and of each
 // step of each sheet some, so that runs can be compared; of those that did not, more.
@@ -389,45 +206,6 @@ func (r *runner) run(ctx context.Context) {
 	if len(last) > 0 || len(r.undos) > 0 {
 		r.outsideRow(ctx, "last", last)
 	}
-}
-
-// pool does rows side by side, by goroutines that stay: their stacks have grown already. Where one row is at work at a
-// time, it is done by who begins it.
-type pool struct {
-	size, workers int
-	rows          chan func()
-	group         sync.WaitGroup
-}
-
-func newPool(size int) *pool { return &pool{size: size, rows: make(chan func())} }
-
-// begin begins a row, and waits for a goroutine that is free where as many as may be are at work.
-func (p *pool) begin(row func()) {
-	if p.size == 1 {
-		row()
-		return
-	}
-	select {
-	case p.rows <- row:
-		return
-	default:
-	}
-	if p.workers == p.size {
-		p.rows <- row
-		return
-	}
-	p.workers++
-	p.group.Go(func() {
-		for ok := true; ok; row, ok = <-p.rows {
-			row()
-		}
-	})
-}
-
-// wait ends the pool when all rows are done.
-func (p *pool) wait() {
-	close(p.rows)
-	p.group.Wait()
 }
 
 // waitForPlace waits until the next row may begin, and holds a place among those at work for

@@ -112,7 +112,7 @@ func (c soapCalls) answer(s *Service, w http.ResponseWriter, r *http.Request, bo
 func (c soapCalls) read(r *http.Request, body []byte) (message *soap.Message, op *wsdl.Operation, wrong []string) {
 	root, err := document.ReadXML(body, "")
 	if err != nil {
-		return nil, nil, []string{"not well-formed: " + err.Error()}
+		return nil, nil, []string{err.Error()}
 	}
 	message, ok := soap.Read(root)
 	if !ok {

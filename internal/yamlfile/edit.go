@@ -168,7 +168,7 @@ func InsertInto(source []byte, mapping *Node, key, entries string) ([]byte, erro
 	}
 	if at.IsShared {
 		return nil, errors.New(key +
-			" is in a value with an anchor, which holds in other places too; write the entries yourself")
+			" is in a value with an anchor, which is used in other places too; write the entries yourself")
 	}
 	if at == mapping {
 		entries = key + ":\n" + indentBlock(entries, "  ")

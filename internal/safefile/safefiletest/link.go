@@ -3,6 +3,7 @@ package safefiletest
 
 import (
 	"os"
+	"runtime"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -12,7 +13,7 @@ import (
 func Link(t *testing.T, to, at string) {
 	t.Helper()
 	err := os.Symlink(to, at)
-	if os.PathSeparator == '\\' {
+	if runtime.GOOS == "windows" {
 		if _, unread := os.Readlink(at); err != nil || unread != nil {
 			t.Skip("Windows makes no links here")
 		}
