@@ -28,7 +28,7 @@ func addCommand() *command {
 			"testbench add prices 'http://127.0.0.1:8720/index/prices.xml?fd=1&fm=11&fy=2026'",
 			"testbench add lots -from-shell 'curl -u clerk:word http://127.0.0.1:8720/stores/lots'",
 		},
-		options: func(f *flag.FlagSet) any {
+		prepare: func(f *flag.FlagSet) action {
 			o := &addOptions{}
 			f.BoolVar(&o.example, "example", false,
 				"the address is an example of a request, and not fetched as a contract")
@@ -44,15 +44,12 @@ func addCommand() *command {
 					"that is asked most often")
 			f.StringVar(&o.shell, "from-shell", "",
 				"a `command line` of curl or wget out of somebody's documentation, in place of a file or an address")
-			return o
-		},
-		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return runAdd(ctx, s, options.(*addOptions), args)
+			return o.run
 		},
 	}
 }
 
-func runAdd(ctx context.Context, s *session, o *addOptions, args []string) (int, error) {
+func (o *addOptions) run(ctx context.Context, s *session, args []string) (int, error) {
 	if o.shell != "" && len(args) == 1 {
 		args = append(args, o.shell)
 		s.masker.Hide(o.shell)

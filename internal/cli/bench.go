@@ -28,35 +28,37 @@ func newCommand() *command {
 			"testbench new honey 'http://127.0.0.1:8720/index/prices.xml?fd=1&fm=11&fy=2026'",
 			"cd honey && testbench run sheets/first.yaml",
 		},
-		run: func(ctx context.Context, s *session, _ any, args []string) (int, error) {
-			if len(args) == 0 || len(args) > 2 {
-				return 0, usagef("testbench new DIR ADDRESS", "in which folder?")
-			}
-			var address string
-			var err error
-			if len(args) == 2 {
-				address = args[1]
-			} else if address, err = askLine(ctx, s, askAddress); err != nil {
-				return 0, err
-			}
-			written, err := workbench.New(args[0], address)
-			if err != nil {
-				return 0, err
-			}
-			if s.common.json {
-				return ExitPassed, s.tell.json(map[string]any{"written": written})
-			}
-			for _, file := range written {
-				s.tell.printf("written: %s\n", filepath.ToSlash(file))
-			}
-			next := "testbench run sheets/first.yaml"
-			if address == "" {
-				next = "testbench add NAME CONTRACT   (a file or an address: WSDL, OpenAPI, OData, WADL)"
-			}
-			s.tell.note("next: cd %s && %s", args[0], next)
-			return ExitPassed, nil
-		},
+		prepare: noOptions(runNew),
 	}
+}
+
+func runNew(ctx context.Context, s *session, args []string) (int, error) {
+	if len(args) == 0 || len(args) > 2 {
+		return 0, usagef("testbench new DIR ADDRESS", "in which folder?")
+	}
+	var address string
+	var err error
+	if len(args) == 2 {
+		address = args[1]
+	} else if address, err = askLine(ctx, s, askAddress); err != nil {
+		return 0, err
+	}
+	written, err := workbench.New(args[0], address)
+	if err != nil {
+		return 0, err
+	}
+	if s.common.json {
+		return ExitPassed, s.tell.json(map[string]any{"written": written})
+	}
+	for _, file := range written {
+		s.tell.printf("written: %s\n", filepath.ToSlash(file))
+	}
+	next := "testbench run sheets/first.yaml"
+	if address == "" {
+		next = "testbench add NAME CONTRACT   (a file or an address: WSDL, OpenAPI, OData, WADL)"
+	}
+	s.tell.note("next: cd %s && %s", args[0], next)
+	return ExitPassed, nil
 }
 
 type standinOptions struct {
@@ -73,7 +75,7 @@ func standinCommand() *command {
 			"testbench standin", "testbench standin -listen 127.0.0.1:9000",
 			"testbench standin -contract partner.wsdl -script partner.yaml -record asked.ndjson",
 		},
-		options: func(f *flag.FlagSet) any {
+		prepare: func(f *flag.FlagSet) action {
 			o := &standinOptions{}
 			f.StringVar(&o.listen, "listen", standin.DefaultAddress,
 				"the `address` to listen on; port 0 takes a free one")
@@ -92,37 +94,37 @@ func standinCommand() *command {
 				"a `file` in which the ledger keeps its intakes as a database (SQLite) too")
 			f.IntVar(&o.Refuse, "refuse", 0,
 				"refuse the token at each request of this `number` that shows one")
-			return o
-		},
-		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			if len(args) > 0 {
-				return 0, usagef("testbench standin -contract "+args[0], "standin takes no arguments, and there is %q",
-					args[0])
-			}
-			o := options.(*standinOptions)
-			if o.contract != "" {
-				return runStandin(ctx, s, o)
-			}
-			if err := checkLoopback(o.listen); err != nil {
-				return 0, err
-			}
-			server, err := standin.Start(o.listen, o.Options)
-			if err != nil {
-				return 0, explainListen(o.listen, err)
-			}
-			defer server.Close()
-			if o.ca != "" {
-				if err := safefile.Write(o.ca, server.CA, 0o644); err != nil {
-					return 0, err
-				}
-			}
-			announceStandin(s, server)
-			if o.Weak && !s.common.json {
-				s.tell.printf("it is weak:\n  %s\n", strings.Join(standin.Weaknesses, "\n  "))
-			}
-			return ExitPassed, server.Wait(ctx)
+			return o.run
 		},
 	}
+}
+
+func (o *standinOptions) run(ctx context.Context, s *session, args []string) (int, error) {
+	if len(args) > 0 {
+		return 0, usagef("testbench standin -contract "+args[0], "standin takes no arguments, and there is %q",
+			args[0])
+	}
+	if o.contract != "" {
+		return runStandin(ctx, s, o)
+	}
+	if err := checkLoopback(o.listen); err != nil {
+		return 0, err
+	}
+	server, err := standin.Start(o.listen, o.Options)
+	if err != nil {
+		return 0, explainListen(o.listen, err)
+	}
+	defer server.Close()
+	if o.ca != "" {
+		if err := safefile.Write(o.ca, server.CA, 0o644); err != nil {
+			return 0, err
+		}
+	}
+	announceStandin(s, server)
+	if o.Weak && !s.common.json {
+		s.tell.printf("it is weak:\n  %s\n", strings.Join(standin.Weaknesses, "\n  "))
+	}
+	return ExitPassed, server.Wait(ctx)
 }
 
 // checkLoopback keeps the stand-in, whose credentials everyone knows, off the network.
@@ -165,24 +167,21 @@ func demoCommand() *command {
 		name: "demo", group: "starting",
 		purpose:  "writes the Heatherfold bench, starts its services, runs every sheet, writes the report",
 		examples: []string{"testbench demo", "testbench demo -dir honey -serve"},
-		options: func(f *flag.FlagSet) any {
+		prepare: func(f *flag.FlagSet) action {
 			o := &demoOptions{}
 			f.StringVar(&o.dir, "dir", "", "the `folder` to write the bench into (else a temporary one)")
 			f.BoolVar(&o.serve, "serve", false, "keep the services up afterwards, until Ctrl-C")
-			return o
-		},
-		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			if len(args) > 0 {
-				return 0, usagef("testbench demo -dir "+args[0], "demo takes no arguments, and there is %q", args[0])
-			}
-			return runDemo(ctx, s, options.(*demoOptions))
+			return o.run
 		},
 	}
 }
 
-// runDemo runs the demo bench. One sheet fails on purpose, to show how that
+// run runs the demo bench. One sheet fails on purpose, to show how that
 // looks; the demo holds when exactly that one does.
-func runDemo(ctx context.Context, s *session, o *demoOptions) (int, error) {
+func (o *demoOptions) run(ctx context.Context, s *session, args []string) (int, error) {
+	if len(args) > 0 {
+		return 0, usagef("testbench demo -dir "+args[0], "demo takes no arguments, and there is %q", args[0])
+	}
 	dir := o.dir
 	if dir == "" {
 		temporary, err := os.MkdirTemp("", "testbench-demo-")

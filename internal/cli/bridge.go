@@ -44,7 +44,7 @@ func bridgeCommand() *command {
 			"testbench bridge lab -issue-key orchard -roles grader",
 			"testbench bridge lab -listen 127.0.0.1:8730 -keep GradeLot=30s -rate 20",
 		},
-		options: func(f *flag.FlagSet) any {
+		prepare: func(f *flag.FlagSet) action {
 			o := &bridgeOptions{}
 			f.StringVar(&o.listen, "listen", "127.0.0.1:8730", "the `address` to listen on; port 0 takes a free one")
 			f.StringVar(&o.port, "port", "", "the `port` of the contract")
@@ -74,15 +74,12 @@ func bridgeCommand() *command {
 			f.DurationVar(&o.until, "until", 0, "for how `long` the key is good; else for ever")
 			f.BoolVar(&o.list, "list-keys", false, "list the keys that were issued")
 			f.StringVar(&o.withdraw, "withdraw-key", "", "take the key of `NAME` back")
-			return o
-		},
-		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return runBridge(ctx, s, options.(*bridgeOptions), args)
+			return o.run
 		},
 	}
 }
 
-func runBridge(ctx context.Context, s *session, o *bridgeOptions, args []string) (int, error) {
+func (o *bridgeOptions) run(ctx context.Context, s *session, args []string) (int, error) {
 	if len(args) != 1 {
 		return 0, usagef("testbench bridge lab", "bridge takes the name of one service")
 	}

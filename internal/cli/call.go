@@ -48,7 +48,7 @@ func callCommand() *command {
 			"testbench call stores/search grade=B -keep lot=lots.0.id",
 			"testbench call stores/lot id=kept:lot -into sheets/mine.yaml",
 		},
-		options: func(f *flag.FlagSet) any {
+		prepare: func(f *flag.FlagSet) action {
 			o := &callOptions{}
 			o.shape(f)
 			f.StringVar(&o.Spoil, "spoil", "", "spoil the login's token this `way`: "+strings.Join(login.Ways, ", "))
@@ -66,10 +66,7 @@ func callCommand() *command {
 			f.Var(&o.picks, "pick", "print only the value at this `path`, bare, for the shell; repeatable")
 			f.Var(&o.keep, "keep", "`name=path`: keep a value, sealed, for later calls; repeatable")
 			f.StringVar(&o.into, "into", "", "append the call as a step to a `sheet`")
-			return o
-		},
-		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return runCall(ctx, s, options.(*callOptions), args)
+			return o.run
 		},
 	}
 }
@@ -139,7 +136,7 @@ func prepareCall(s *session, bench *workbench.Bench, o *callOptions,
 	return step, options, err
 }
 
-func runCall(ctx context.Context, s *session, o *callOptions, args []string) (int, error) {
+func (o *callOptions) run(ctx context.Context, s *session, args []string) (int, error) {
 	s.full = o.full
 	bench, err := s.openOrNone()
 	if err != nil {

@@ -45,9 +45,16 @@ type command struct {
 	purpose  string // one line
 	usage    string // what is after the name
 	examples []string
-	// options declares the command's own options; nil where it has none.
-	options func(*flag.FlagSet) any
-	run     func(ctx context.Context, s *session, options any, args []string) (int, error)
+	// prepare declares the command's own options, and gives what it does when they are read.
+	prepare func(*flag.FlagSet) action
+}
+
+// action is what a command does; it gives the exit status.
+type action func(ctx context.Context, s *session, args []string) (int, error)
+
+// noOptions is for a command that has none of its own.
+func noOptions(run action) func(*flag.FlagSet) action {
+	return func(*flag.FlagSet) action { return run }
 }
 
 // commands lists the commands in the order of the work.
@@ -190,7 +197,7 @@ func (s *session) execute(ctx context.Context, c *command, args []string) int {
 			s.masker.Hide("//" + user + "@") // a short one is masked with what is around it
 		}
 	}
-	flags, own := s.flags(c)
+	flags, run := s.flags(c)
 	s.tell.isJSON = flags.Lookup("json") != nil && slices.ContainsFunc(args, func(arg string) bool {
 		return strings.TrimLeft(arg, "-") == "json" && strings.HasPrefix(arg, "-")
 	})
@@ -221,7 +228,7 @@ func (s *session) execute(ctx context.Context, c *command, args []string) int {
 		s.tell.fail(err)
 		return ExitWrong
 	}
-	status, err := c.run(ctx, s, own, positional)
+	status, err := run(ctx, s, positional)
 	if err != nil {
 		s.tell.fail(err)
 		status = statusOf(ctx, err)
@@ -323,17 +330,14 @@ func (c *command) sharedBy(own *flag.FlagSet) []sharedOption {
 	return all
 }
 
-func (s *session) flags(c *command) (*flag.FlagSet, any) {
+func (s *session) flags(c *command) (*flag.FlagSet, action) {
 	flags := flag.NewFlagSet(c.name, flag.ContinueOnError)
 	flags.SetOutput(io.Discard)
-	var own any
-	if c.options != nil {
-		own = c.options(flags)
-	}
+	run := c.prepare(flags)
 	for _, option := range c.sharedBy(flags) {
 		option.declare(s, flags)
 	}
-	return flags, own
+	return flags, run
 }
 
 // parse takes options from anywhere among the arguments; what follows -- is no

@@ -50,7 +50,7 @@ func compareCommand() *command {
 			"testbench compare monday.json last -full",
 			"testbench compare stores-1.yaml stores-2.yaml -breaks",
 		},
-		options: func(f *flag.FlagSet) any {
+		prepare: func(f *flag.FlagSet) action {
 			o := &compareOptions{}
 			f.Var(&o.ignore, "ignore",
 				"a `path` that is not looked at, with all below it, or \"is datetime\" for a kind; repeatable")
@@ -67,10 +67,7 @@ func compareCommand() *command {
 			f.Var(&o.out, "out", "of two answers, both sides beside each other as a `page` (.html); repeatable")
 			o.shape(f)
 			f.Var(&o.keys, "key", "`list=field`: by which field the elements of a list are matched; repeatable")
-			return o
-		},
-		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return runCompare(ctx, s, options.(*compareOptions), args)
+			return o.run
 		},
 	}
 }
@@ -98,7 +95,7 @@ func (o *compareOptions) asked() (compare.Options, error) {
 	return out, nil
 }
 
-func runCompare(ctx context.Context, s *session, o *compareOptions, args []string) (int, error) {
+func (o *compareOptions) run(ctx context.Context, s *session, args []string) (int, error) {
 	asked, err := o.asked()
 	if err != nil {
 		return 0, err

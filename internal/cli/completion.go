@@ -58,35 +58,38 @@ complete -c testbench -a '(__testbench)'
 }
 
 func completionCommand() *command {
-	shells := slices.Sorted(maps.Keys(shellScripts))
 	return &command{
 		name: "completion", group: "the program",
 		purpose: "prints a script that lets a shell complete commands, options and names of the bench",
-		usage:   strings.Join(shells, "|"),
+		usage:   strings.Join(shellNames(), "|"),
 		examples: []string{
 			"source <(testbench completion bash)",
 			"testbench completion fish > ~/.config/fish/completions/testbench.fish",
 			"testbench completion powershell | Out-String | Invoke-Expression",
 		},
-		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
-			if len(args) > 1 && args[0] == "words" {
-				for _, word := range completions(s, args[1:]) {
-					s.tell.printf("%s\n", word)
-				}
-				return ExitPassed, nil
-			}
-			if len(args) != 1 {
-				return 0, usagef("testbench completion bash", "for which shell? %s", strings.Join(shells, ", "))
-			}
-			script, ok := shellScripts[args[0]]
-			if !ok {
-				return 0, usagef(suggest.DidYouMean(args[0], shells), "there is no completion for %q; there are: %s",
-					args[0], strings.Join(shells, ", "))
-			}
-			s.tell.printf("%s", script)
-			return ExitPassed, nil
-		},
+		prepare: noOptions(runCompletion),
 	}
+}
+
+func shellNames() []string { return slices.Sorted(maps.Keys(shellScripts)) }
+
+func runCompletion(_ context.Context, s *session, args []string) (int, error) {
+	if len(args) > 1 && args[0] == "words" {
+		for _, word := range completions(s, args[1:]) {
+			s.tell.printf("%s\n", word)
+		}
+		return ExitPassed, nil
+	}
+	if len(args) != 1 {
+		return 0, usagef("testbench completion bash", "for which shell? %s", strings.Join(shellNames(), ", "))
+	}
+	script, ok := shellScripts[args[0]]
+	if !ok {
+		return 0, usagef(suggest.DidYouMean(args[0], shellNames()), "there is no completion for %q; there are: %s",
+			args[0], strings.Join(shellNames(), ", "))
+	}
+	s.tell.printf("%s", script)
+	return ExitPassed, nil
 }
 
 // completions are the words that may be in the place of the last one; none where files may.

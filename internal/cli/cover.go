@@ -30,7 +30,7 @@ func coverCommand() *command {
 			"testbench cover", "testbench cover stores -runs 5", "testbench cover lab -all",
 			"testbench cover -least 60%",
 		},
-		options: func(f *flag.FlagSet) any {
+		prepare: func(f *flag.FlagSet) action {
 			o := &coverOptions{}
 			f.IntVar(&o.runs, "runs", 20, "look at this `number` of runs, the newest ones")
 			f.Var(&o.least, "least", "exit status 1 where a smaller `part` of a contract was touched: 60%")
@@ -38,15 +38,12 @@ func coverCommand() *command {
 				"put statuses that came into the operations that this `file` describes with statuses: bench.yaml")
 			f.Var(&o.out, "out", "the newest of the runs as a `page` (.html) with this in it; repeatable")
 			f.BoolVar(&o.all, "all", false, "list all that was never touched, and all remarks")
-			return o
-		},
-		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return runCover(ctx, s, options.(*coverOptions), args)
+			return o.run
 		},
 	}
 }
 
-func runCover(ctx context.Context, s *session, o *coverOptions, args []string) (int, error) {
+func (o *coverOptions) run(ctx context.Context, s *session, args []string) (int, error) {
 	if o.runs < 1 {
 		return 0, usagef("", "-runs takes a number from 1")
 	}

@@ -48,7 +48,7 @@ func doubtCommand() *command {
 			"testbench doubt sheets/01-search.yaml", "testbench doubt 17", "testbench doubt sheets/*.yaml -least 80%",
 			"testbench doubt sheets/01-search.yaml -into sheets/01-search.yaml",
 		},
-		options: func(f *flag.FlagSet) any {
+		prepare: func(f *flag.FlagSet) action {
 			o := &doubtOptions{}
 			f.Var(&o.least, "least", "exit status 1 where a smaller `part` of the changes of a sheet is noticed: 80%")
 			f.IntVar(&o.most, "most", workbench.MostChanges,
@@ -56,15 +56,12 @@ func doubtCommand() *command {
 			f.BoolVar(&o.all, "all", false, "show all fields with changes that nobody notices")
 			f.Var(&o.out, "out", "the run as a `page` (.html) with this in it; repeatable")
 			f.StringVar(&o.into, "into", "", "put the rules that would notice into this `sheet`")
-			return o
-		},
-		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return runDoubt(ctx, s, options.(*doubtOptions), args)
+			return o.run
 		},
 	}
 }
 
-func runDoubt(ctx context.Context, s *session, o *doubtOptions, args []string) (int, error) {
+func (o *doubtOptions) run(ctx context.Context, s *session, args []string) (int, error) {
 	asked := workbench.DoubtOptions{Options: s.options(), Most: o.most}
 	if o.most < 1 {
 		return 0, usagef("", "-most takes a number from 1")

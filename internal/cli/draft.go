@@ -28,7 +28,7 @@ func draftCommand() *command {
 			"testbench draft lab GradeLot", "testbench draft lab GradeLot -as step",
 			"testbench draft lab GradeLot -only required -soap 1.2",
 		},
-		options: func(f *flag.FlagSet) any {
+		prepare: func(f *flag.FlagSet) action {
 			o := &draftOptions{}
 			f.StringVar(&o.as, "as", "",
 				"the `form`: step (for a sheet), xml (of SOAP with remarks) or json (of SOAP the fields); else what "+
@@ -37,15 +37,12 @@ func draftCommand() *command {
 			f.StringVar(&o.soap, "soap", "", "the `version` of SOAP: 1.1 or 1.2")
 			f.StringVar(&o.port, "port", "", "the `port` of the contract")
 			f.BoolVar(&o.answer, "answer", false, "the answer in place of the request")
-			return o
-		},
-		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return runDraft(ctx, s, options.(*draftOptions), args)
+			return o.run
 		},
 	}
 }
 
-func runDraft(ctx context.Context, s *session, o *draftOptions, args []string) (int, error) {
+func (o *draftOptions) run(ctx context.Context, s *session, args []string) (int, error) {
 	if len(args) == 0 || len(args) > 2 {
 		return 0, usagef("testbench draft lab GradeLot, testbench draft partner.wsdl OPERATION",
 			"draft what? A contract and an operation")

@@ -27,16 +27,13 @@ func fieldsCommand() *command {
 			"testbench call stores/search grade=A -save lots.json", "testbench fields lots.json",
 			"testbench fields last -find keeper -as keep",
 		},
-		options: func(f *flag.FlagSet) any {
+		prepare: func(f *flag.FlagSet) action {
 			o := &fieldsOptions{}
 			f.StringVar(&o.find, "find", "", "only fields with this `text` in their path or values")
 			f.StringVar(&o.kind, "kind", "", "only fields of this `kind`: "+strings.Join(fieldKinds(), ", "))
 			f.StringVar(&o.as, "as", "", "text to paste into a step: keep or fields (`what`)")
 			f.BoolVar(&o.tree, "tree", false, "show them as a tree")
-			return o
-		},
-		run: func(_ context.Context, s *session, options any, args []string) (int, error) {
-			return runFields(s, options.(*fieldsOptions), args)
+			return o.run
 		},
 	}
 }
@@ -45,7 +42,7 @@ func fieldKinds() []string {
 	return append([]string{"object", "list", "null", "text", "number", "integer", "boolean"}, rule.Forms()...)
 }
 
-func runFields(s *session, o *fieldsOptions, args []string) (int, error) {
+func (o *fieldsOptions) run(_ context.Context, s *session, args []string) (int, error) {
 	if len(args) != 1 {
 		return 0, usagef("testbench fields FILE, testbench fields - (standard input), testbench fields last, "+
 			"testbench fields 18.3", "the fields of what?")

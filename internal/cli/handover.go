@@ -34,7 +34,7 @@ func handoverCommand() *command {
 			"testbench handover sheets/04-rows.yaml grade -row 2 -as python",
 			"testbench handover 18.3 -as shell",
 		},
-		options: func(f *flag.FlagSet) any {
+		prepare: func(f *flag.FlagSet) action {
 			o := &handoverOptions{}
 			var names []string
 			for _, l := range handover.Languages() {
@@ -45,15 +45,12 @@ func handoverCommand() *command {
 			f.Var(&o.picks, "pick", "a `path` in the answer whose value the program prints; repeatable")
 			f.IntVar(&o.row, "row", 0, "the `number` of the row whose values are sent, of a step of a sheet with rows")
 			o.shape(f)
-			return o
-		},
-		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return runHandover(ctx, s, options.(*handoverOptions), args)
+			return o.run
 		},
 	}
 }
 
-func runHandover(ctx context.Context, s *session, o *handoverOptions, args []string) (int, error) {
+func (o *handoverOptions) run(ctx context.Context, s *session, args []string) (int, error) {
 	if err := canWrite("out", o.out); err != nil {
 		return 0, err
 	}

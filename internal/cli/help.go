@@ -20,25 +20,27 @@ func helpCommand() *command {
 		name: "help", group: "the program", purpose: "explains commands, keys, rules and more",
 		usage:    "[COMMAND | TOPIC | KEY]",
 		examples: []string{"testbench help call", "testbench help rules", "testbench help again"},
-		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
-			if len(args) > 1 {
-				return 0, usagef("testbench help "+args[0], "help explains one command at a time")
-			}
-			if len(args) == 0 {
-				showOverview(s.tell)
-				return ExitPassed, nil
-			}
-			var names []string
-			for _, c := range commands() {
-				if c.name == args[0] {
-					showHelp(s.tell, c)
-					return ExitPassed, nil
-				}
-				names = append(names, c.name)
-			}
-			return helpOn(s, args[0], names)
-		},
+		prepare:  noOptions(runHelp),
 	}
+}
+
+func runHelp(_ context.Context, s *session, args []string) (int, error) {
+	if len(args) > 1 {
+		return 0, usagef("testbench help "+args[0], "help explains one command at a time")
+	}
+	if len(args) == 0 {
+		showOverview(s.tell)
+		return ExitPassed, nil
+	}
+	var names []string
+	for _, c := range commands() {
+		if c.name == args[0] {
+			showHelp(s.tell, c)
+			return ExitPassed, nil
+		}
+		names = append(names, c.name)
+	}
+	return helpOn(s, args[0], names)
 }
 
 // helpOn explains a topic of the reference, or the keys and words of a name.
@@ -123,9 +125,7 @@ func showHelp(t *printer, c *command) {
 	t.printf("testbench %s %s %s\n\nusage: testbench %s\n", c.name, t.sign("·", "-"), c.purpose,
 		strings.TrimSpace(c.name+" [options] "+c.usage))
 	own := flag.NewFlagSet(c.name, flag.ContinueOnError)
-	if c.options != nil {
-		c.options(own)
-	}
+	c.prepare(own)
 	var shared []string
 	for _, option := range c.sharedBy(own) {
 		shared = append(shared, "-"+option.name)
@@ -169,26 +169,28 @@ func sharedHelp(s *session) {
 func versionCommand() *command {
 	return &command{
 		name: "version", group: "the program", purpose: "says which version this is",
-		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
-			if len(args) > 0 {
-				return 0, usagef("testbench version", "version takes no arguments, and there is %q", args[0])
-			}
-			revision := ""
-			if info, ok := debug.ReadBuildInfo(); ok {
-				for _, setting := range info.Settings {
-					if setting.Key == "vcs.revision" {
-						revision = setting.Value[:min(12, len(setting.Value))]
-					}
-				}
-			}
-			if s.common.json {
-				return ExitPassed, s.tell.json(map[string]string{
-					"version": Version, "go": runtime.Version(),
-					"system": runtime.GOOS + "/" + runtime.GOARCH, "revision": revision,
-				})
-			}
-			s.tell.printf("testbench %s (%s, %s/%s)\n", Version, runtime.Version(), runtime.GOOS, runtime.GOARCH)
-			return ExitPassed, nil
-		},
+		prepare: noOptions(runVersion),
 	}
+}
+
+func runVersion(_ context.Context, s *session, args []string) (int, error) {
+	if len(args) > 0 {
+		return 0, usagef("testbench version", "version takes no arguments, and there is %q", args[0])
+	}
+	revision := ""
+	if info, ok := debug.ReadBuildInfo(); ok {
+		for _, setting := range info.Settings {
+			if setting.Key == "vcs.revision" {
+				revision = setting.Value[:min(12, len(setting.Value))]
+			}
+		}
+	}
+	if s.common.json {
+		return ExitPassed, s.tell.json(map[string]string{
+			"version": Version, "go": runtime.Version(),
+			"system": runtime.GOOS + "/" + runtime.GOARCH, "revision": revision,
+		})
+	}
+	s.tell.printf("testbench %s (%s, %s/%s)\n", Version, runtime.Version(), runtime.GOOS, runtime.GOARCH)
+	return ExitPassed, nil
 }

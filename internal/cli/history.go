@@ -37,7 +37,7 @@ func historyCommand() *command {
 			"testbench history -export nights -most 30",
 			"testbench history -values total -out totals.svg sheets/01-search.yaml",
 		},
-		options: func(f *flag.FlagSet) any {
+		prepare: func(f *flag.FlagSet) action {
 			o := &historyOptions{}
 			f.IntVar(&o.most, "most", 0, "how many runs are looked at, the newest ones (20; with -steps and "+
 				"-export 30)")
@@ -59,15 +59,12 @@ func historyCommand() *command {
 				o.prune = &most
 				return nil
 			})
-			return o
-		},
-		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return runHistory(ctx, s, options.(*historyOptions), args)
+			return o.run
 		},
 	}
 }
 
-func runHistory(ctx context.Context, s *session, o *historyOptions, args []string) (int, error) {
+func (o *historyOptions) run(ctx context.Context, s *session, args []string) (int, error) {
 	s.full = o.full
 	isOne := !o.steps && o.export == "" && len(o.values) == 0
 	switch {

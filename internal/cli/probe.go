@@ -39,7 +39,7 @@ func probeCommand() *command {
 			"testbench probe ledger/Suppliers.create name=Moor city=Heatherfold -write local -rate 20/s",
 			"testbench probe stores/search grade=A -as sheet -out sheets/wrong-search.yaml",
 		},
-		options: func(f *flag.FlagSet) any {
+		prepare: func(f *flag.FlagSet) action {
 			o := &probeOptions{}
 			var kinds []string
 			for _, kind := range probe.Kinds {
@@ -55,10 +55,7 @@ func probeCommand() *command {
 				"a report into a `file`: .html, .xml (JUnit), .har, .md, .json, .ndjson, .csv; repeatable. With -as "+
 					"sheet, the sheet")
 			o.shape(f)
-			return o
-		},
-		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return runProbe(ctx, s, options.(*probeOptions), args)
+			return o.run
 		},
 	}
 }
@@ -96,7 +93,7 @@ func (o *probeOptions) ask(options workbench.Options) (workbench.ProbeOptions, e
 	return out, resultsAndReports(o.out)
 }
 
-func runProbe(ctx context.Context, s *session, o *probeOptions, args []string) (int, error) {
+func (o *probeOptions) run(ctx context.Context, s *session, args []string) (int, error) {
 	bench, err := s.openOrNone()
 	if err != nil {
 		return 0, err

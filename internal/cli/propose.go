@@ -31,20 +31,17 @@ func proposeCommand() *command {
 			"testbench propose stores/search grade=A -times 2",
 			"testbench propose stores/search grade=A -times 2 -into sheets/01-search.yaml -step \"the lots\"",
 		},
-		options: func(f *flag.FlagSet) any {
+		prepare: func(f *flag.FlagSet) action {
 			o := &proposeOptions{}
 			f.IntVar(&o.times, "times", 0, "how many times a call is made; its responses are taken")
 			f.StringVar(&o.into, "into", "", "put the rules into a step of this `sheet`; rules that are there stay")
 			f.StringVar(&o.step, "step", "", "the `name` of the step for -into")
-			return o
-		},
-		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return runPropose(ctx, s, options.(*proposeOptions), args)
+			return o.run
 		},
 	}
 }
 
-func runPropose(ctx context.Context, s *session, o *proposeOptions, args []string) (int, error) {
+func (o *proposeOptions) run(ctx context.Context, s *session, args []string) (int, error) {
 	switch {
 	case len(args) == 0:
 		return 0, usagef("testbench propose monday.json tuesday.json, testbench propose 17.2 18.2, testbench propose "+

@@ -28,7 +28,7 @@ func reportCommand() *command {
 			"testbench report last", "testbench report 18 -out report.html",
 			"testbench report -merge share-*.json -out whole.html",
 		},
-		options: func(f *flag.FlagSet) any {
+		prepare: func(f *flag.FlagSet) action {
 			o := &reportOptions{}
 			f.Var(&o.out, "out", "a report into a `file`: "+report.Endings+"; repeatable")
 			f.BoolVar(&o.full, "full", false,
@@ -37,15 +37,12 @@ func reportCommand() *command {
 				fmt.Sprintf("show all that failed, however much; without it at most %d lines", mostOfSummary))
 			f.BoolVar(&o.gather, "merge", false,
 				"merge the shares of a run, as they were written with -out FILE.json")
-			return o
-		},
-		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return runReport(ctx, s, options.(*reportOptions), args)
+			return o.run
 		},
 	}
 }
 
-func runReport(ctx context.Context, s *session, o *reportOptions, args []string) (int, error) {
+func (o *reportOptions) run(ctx context.Context, s *session, args []string) (int, error) {
 	s.full = o.full
 	if o.full && !slices.ContainsFunc(o.out, report.MasksReceived) {
 		return 0, usagef("name the file: -full -out report.html",

@@ -52,7 +52,7 @@ func runCommand() *command {
 			"testbench run sheets/rows.yaml -rows 3-5 -show all",
 			"testbench run sheets/rows.yaml -repeat 100 -jobs 4 -rate 50/s",
 		},
-		options: func(f *flag.FlagSet) any {
+		prepare: func(f *flag.FlagSet) action {
 			o := &runOptions{}
 			f.Var(&o.tags, "tag", "only steps with this `word` among their tags, and sheets with it; repeatable")
 			f.Var(&o.steps, "step", "only the step of this `name`; repeatable")
@@ -83,10 +83,7 @@ func runCommand() *command {
 			f.StringVar(&o.listen, "listen", "", "where calls back come in: `host:port` (127.0.0.1 and a free port)")
 			f.StringVar(&o.public, "callback", "",
 				"the `address` under which others reach that, as https://tests.heatherfold.example/back")
-			return o
-		},
-		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return runSheets(ctx, s, options.(*runOptions), args)
+			return o.run
 		},
 	}
 }
@@ -154,7 +151,7 @@ func (o *runOptions) asked() (workbench.RunOptions, error) {
 // mostJobs bounds how much is at work side by side.
 const mostJobs = 1000
 
-func runSheets(ctx context.Context, s *session, o *runOptions, files []string) (int, error) {
+func (o *runOptions) run(ctx context.Context, s *session, files []string) (int, error) {
 	s.full = o.full
 	if len(files) == 0 && o.resume == "" {
 		return 0, usagef("testbench run sheets/*.yaml", "run which sheets?")

@@ -30,23 +30,25 @@ func schemaCommand() *command {
 			"testbench schema sheet > sheet.schema.json",
 			"testbench schema result > result.schema.json",
 		},
-		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
-			var names []string
-			for _, one := range schemas {
-				if slices.Equal(args, []string{one.name}) {
-					s.tell.printf("%s\n", strings.TrimRight(one.text(), "\n"))
-					return ExitPassed, nil
-				}
-				names = append(names, one.name+" ("+one.about+")")
-			}
-			if len(args) != 1 {
-				return 0, usagef("testbench schema result", "the schema of what? There are: %s",
-					strings.Join(names, ", "))
-			}
-			return 0, usagef(firstOf(suggest.DidYouMean(args[0], schemaNames()),
-				"there are: "+strings.Join(names, ", ")), "there is no schema %q", args[0])
-		},
+		prepare: noOptions(runSchema),
 	}
+}
+
+func runSchema(_ context.Context, s *session, args []string) (int, error) {
+	var names []string
+	for _, one := range schemas {
+		if slices.Equal(args, []string{one.name}) {
+			s.tell.printf("%s\n", strings.TrimRight(one.text(), "\n"))
+			return ExitPassed, nil
+		}
+		names = append(names, one.name+" ("+one.about+")")
+	}
+	if len(args) != 1 {
+		return 0, usagef("testbench schema result", "the schema of what? There are: %s",
+			strings.Join(names, ", "))
+	}
+	return 0, usagef(firstOf(suggest.DidYouMean(args[0], schemaNames()),
+		"there are: "+strings.Join(names, ", ")), "there is no schema %q", args[0])
 }
 
 func schemaNames() []string {

@@ -27,16 +27,13 @@ func secretCommand() *command {
 			"testbench secret set clerk -mine", "testbench secret list",
 			"testbench secret share age1…", "testbench secret share age1… clerk -withdraw", "testbench secret lock",
 		},
-		options: func(f *flag.FlagSet) any {
+		prepare: func(f *flag.FlagSet) action {
 			o := &secretOptions{}
 			f.BoolVar(&o.mine, "mine", false,
 				"set, remove: your own secret, kept outside of the bench, in place of the shared one of its name")
 			f.BoolVar(&o.replace, "replace", false, "set: replace a secret that others can open too, without asking")
 			f.BoolVar(&o.withdraw, "withdraw", false, "share: take the key away instead of adding it")
-			return o
-		},
-		run: func(_ context.Context, s *session, options any, args []string) (int, error) {
-			return runSecret(s, options.(*secretOptions), args)
+			return o.run
 		},
 	}
 }
@@ -47,7 +44,7 @@ type secretOptions struct {
 
 var secretWords = []string{"set", "list", "remove", "share", "lock", "unlock"}
 
-func runSecret(s *session, o *secretOptions, args []string) (int, error) {
+func (o *secretOptions) run(_ context.Context, s *session, args []string) (int, error) {
 	bench, err := s.open()
 	if err != nil {
 		return 0, err

@@ -34,47 +34,47 @@ func surveyCommand() *command {
 			"testbench survey lab", "testbench survey lab GradeLot", "testbench survey -find moisture",
 			"testbench survey lab -logins", "testbench survey contracts/lab.wsdl -find grade",
 		},
-		options: func(f *flag.FlagSet) any {
+		prepare: func(f *flag.FlagSet) action {
 			o := &surveyOptions{}
 			f.IntVar(&o.depth, "depth", 0, "show fields down to this `depth`; 0 shows all")
 			f.StringVar(&o.find, "find", "", "show only what has this `text` in its name, type or documentation")
 			f.BoolVar(&o.logins, "logins", false, "draft logins for what the contract says of security")
 			f.StringVar(&o.port, "port", "", "the `port` of the contract")
 			f.StringVar(&o.soap, "soap", "", "the `version` of SOAP: 1.1 or 1.2")
-			return o
-		},
-		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			o := options.(*surveyOptions)
-			if len(args) == 0 && o.find != "" {
-				return surveyBench(ctx, s, o)
-			}
-			if len(args) == 0 || len(args) > 2 {
-				return 0, usagef("testbench survey lab, testbench survey partner.wsdl",
-					"survey what? A service of the bench, a file or an address")
-			}
-			source, operation := splitTarget(args)
-			c, err := openContract(ctx, s, source)
-			if err != nil {
-				return 0, err
-			}
-			if err := checkInForm(s, surveyForm(c, operation, o.logins)); err != nil {
-				return 0, err
-			}
-			if err := cmp.Or(isSOAPVersion(o.soap), onlyWSDL(c, source, o.soap, o.port)); err != nil {
-				return 0, err
-			}
-			switch alone := c.Contract.(type) {
-			case *contract.JSONSchema:
-				return surveyJSON(s, source, alone.Schema, o, operation)
-			case *contract.XMLSchema:
-				return surveySchema(s, alone.Schema, o, operation)
-			}
-			if operation == "" {
-				return surveyContract(s, source, c, o)
-			}
-			return surveyOperation(s, source, c, o, operation)
+			return o.run
 		},
 	}
+}
+
+func (o *surveyOptions) run(ctx context.Context, s *session, args []string) (int, error) {
+	if len(args) == 0 && o.find != "" {
+		return surveyBench(ctx, s, o)
+	}
+	if len(args) == 0 || len(args) > 2 {
+		return 0, usagef("testbench survey lab, testbench survey partner.wsdl",
+			"survey what? A service of the bench, a file or an address")
+	}
+	source, operation := splitTarget(args)
+	c, err := openContract(ctx, s, source)
+	if err != nil {
+		return 0, err
+	}
+	if err := checkInForm(s, surveyForm(c, operation, o.logins)); err != nil {
+		return 0, err
+	}
+	if err := cmp.Or(isSOAPVersion(o.soap), onlyWSDL(c, source, o.soap, o.port)); err != nil {
+		return 0, err
+	}
+	switch alone := c.Contract.(type) {
+	case *contract.JSONSchema:
+		return surveyJSON(s, source, alone.Schema, o, operation)
+	case *contract.XMLSchema:
+		return surveySchema(s, alone.Schema, o, operation)
+	}
+	if operation == "" {
+		return surveyContract(s, source, c, o)
+	}
+	return surveyOperation(s, source, c, o, operation)
 }
 
 // surveyForm is what is surveyed, by the name of its form.

@@ -28,7 +28,7 @@ func tokenCommand() *command {
 			"testbench token clerk -spoil tampered", "testbench token clerk -forget",
 			"testbench token clerk -bare | other-program",
 		},
-		options: func(f *flag.FlagSet) any {
+		prepare: func(f *flag.FlagSet) action {
 			o := &tokenOptions{}
 			f.BoolVar(&o.bare, "bare", false, "print the token itself and nothing else, for a pipe")
 			f.BoolVar(&o.verify, "verify", false,
@@ -37,15 +37,12 @@ func tokenCommand() *command {
 			f.StringVar(&o.spoil, "spoil", "",
 				"make a bad one of it this `way` ("+strings.Join(login.Ways, ", ")+
 					"), and show that the issuer refuses it")
-			return o
-		},
-		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return runToken(ctx, s, options.(*tokenOptions), args)
+			return o.run
 		},
 	}
 }
 
-func runToken(ctx context.Context, s *session, o *tokenOptions, args []string) (int, error) {
+func (o *tokenOptions) run(ctx context.Context, s *session, args []string) (int, error) {
 	bench, err := s.open()
 	if err != nil {
 		return 0, err

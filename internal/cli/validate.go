@@ -27,22 +27,19 @@ func validateCommand() *command {
 			"testbench draft lab GradeLot -answer | testbench validate contracts/lab.wsdl - -all",
 			"testbench draft stores lot -answer | testbench validate stores/lot -",
 		},
-		options: func(f *flag.FlagSet) any {
+		prepare: func(f *flag.FlagSet) action {
 			o := &validateOptions{}
 			f.BoolVar(&o.all, "all", false, "show all faults, not only the first 20")
 			f.StringVar(&o.operation, "operation", "",
 				"the `name` of the operation whose answer it is, where no body tells that; also as SERVICE/OPERATION")
 			f.StringVar(&o.status, "status", "", "the `status` that the answer came with (default 200)")
 			f.BoolVar(&o.request, "request", false, "it is the body of a request, and not of an answer")
-			return o
-		},
-		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return runValidate(ctx, s, options.(*validateOptions), args)
+			return o.run
 		},
 	}
 }
 
-func runValidate(ctx context.Context, s *session, o *validateOptions, args []string) (int, error) {
+func (o *validateOptions) run(ctx context.Context, s *session, args []string) (int, error) {
 	if len(args) != 2 {
 		return 0, usagef("testbench validate partner.wsdl message.xml",
 			"validate what? A contract, and a message (- for the standard input)")

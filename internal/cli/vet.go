@@ -14,29 +14,31 @@ func vetCommand() *command {
 		name: "vet", group: "checking", purpose: "finds mistakes in bench and sheets without sending anything",
 		usage:    "[SHEET...]",
 		examples: []string{"testbench vet", "testbench vet sheets/intake.yaml -site live"},
-		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
-			if s.common.bench == "" && len(args) > 0 {
-				if dir, err := benchAbove(args[0]); err == nil && dir != "" {
-					s.common.bench = dir
-				}
-			}
-			opened, err := s.open()
-			if err != nil {
-				return 0, err
-			}
-			var sheets []string
-			for _, arg := range args {
-				if filepath.Base(arg) != bench.FileName {
-					sheets = append(sheets, arg)
-				}
-			}
-			vetted, err := opened.Vet(sheets, s.options())
-			if err != nil {
-				return 0, err
-			}
-			return showProblems(s, vetted)
-		},
+		prepare:  noOptions(runVet),
 	}
+}
+
+func runVet(_ context.Context, s *session, args []string) (int, error) {
+	if s.common.bench == "" && len(args) > 0 {
+		if dir, err := benchAbove(args[0]); err == nil && dir != "" {
+			s.common.bench = dir
+		}
+	}
+	opened, err := s.open()
+	if err != nil {
+		return 0, err
+	}
+	var sheets []string
+	for _, arg := range args {
+		if filepath.Base(arg) != bench.FileName {
+			sheets = append(sheets, arg)
+		}
+	}
+	vetted, err := opened.Vet(sheets, s.options())
+	if err != nil {
+		return 0, err
+	}
+	return showProblems(s, vetted)
 }
 
 func showProblems(s *session, vetted *workbench.Vetted) (int, error) {

@@ -36,7 +36,7 @@ func watchCommand() *command {
 			"testbench watch stores/search grade=A -pick total -alarm \"total: over 100\" -out totals.csv -out " +
 				"totals.svg",
 		},
-		options: func(f *flag.FlagSet) any {
+		prepare: func(f *flag.FlagSet) action {
 			o := &watchOptions{}
 			f.DurationVar(&o.every, "every", 5*time.Second, "how long is waited between two calls")
 			f.DurationVar(&o.during, "for", 0, "end after this `time`")
@@ -48,10 +48,7 @@ func watchCommand() *command {
 			f.Var(&o.size, "size", "the `size` of the picture in pixels (1280x480)")
 			f.Var(&o.picks, "pick", "show the value at this `path`; repeatable")
 			f.StringVar(&o.login, "login", "", "another login, by `name` (several with commas between), or none")
-			return o
-		},
-		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return runWatch(ctx, s, options.(*watchOptions), args)
+			return o.run
 		},
 	}
 }
@@ -104,7 +101,7 @@ func readAwaited(option, text string) (*awaited, error) {
 	return a, nil
 }
 
-func runWatch(ctx context.Context, s *session, o *watchOptions, args []string) (int, error) {
+func (o *watchOptions) run(ctx context.Context, s *session, args []string) (int, error) {
 	w := &watching{session: s, step: workbench.Call{Pages: 1, Login: o.login}}
 	w.step.Target, w.step.Fields = callstep.Split(args)
 	switch {
