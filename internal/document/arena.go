@@ -13,11 +13,11 @@ type arena struct {
 	nodes   []Node
 	inners  []inner
 	tagged  []taggedNode
+	unread  []unreadNode
 	lists   []*Node
 	members []Member
 	texts   strings.Builder // what was taken from it stays where it is
 	names   map[string]string
-	tags    map[Name]*Name
 }
 
 // The sizes of the arena; what is kept of a tree keeps no more than these alive.
@@ -63,15 +63,35 @@ type taggedNode struct {
 	tag   tag
 }
 
+// unreadNode is a list, an object or an element that is left unread, in one piece.
+type unreadNode struct {
+	node   Node
+	inner  inner
+	unread unread
+}
+
+// left makes a node that is left unread; it is counted as so many.
+func (a *arena) left(kind Kind, nodes int) *unreadNode {
+	a.made += nodes
+	if len(a.unread) == 0 {
+		a.unread = make([]unreadNode, a.most)
+	}
+	made := &a.unread[0]
+	a.unread = a.unread[1:]
+	made.inner.unread = &made.unread
+	made.node.Kind, made.node.inner = kind, &made.inner
+	return made
+}
+
 // element makes an element or an instruction.
-func (a *arena) element(kind Kind, name Name, attributes []Attribute) *Node {
+func (a *arena) element(kind Kind, name *Name, attributes []Attribute) *Node {
 	a.made++
 	if len(a.tagged) == 0 {
 		a.tagged = make([]taggedNode, a.most)
 	}
 	made := &a.tagged[0]
 	a.tagged = a.tagged[1:]
-	made.tag = tag{a.tagName(name), attributes}
+	made.tag = tag{name, attributes}
 	made.inner.tag = &made.tag
 	made.node.Kind, made.node.inner = kind, &made.inner
 	return &made.node
@@ -141,22 +161,6 @@ func (a *arena) name(text []byte) string {
 	made := string(text)
 	if len(a.names) < mostNames {
 		a.names[made] = made
-	}
-	return made
-}
-
-// tagName is the name of an element, the same for all that are called so.
-func (a *arena) tagName(name Name) *Name {
-	if same, ok := a.tags[name]; ok {
-		return same
-	}
-	made := new(Name) // not &name, which would take memory for each call
-	*made = name
-	if a.tags == nil {
-		a.tags = map[Name]*Name{}
-	}
-	if len(a.tags) < mostNames {
-		a.tags[name] = made
 	}
 	return made
 }

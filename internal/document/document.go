@@ -81,7 +81,16 @@ type Node struct {
 type inner struct {
 	items   []*Node
 	members []Member
-	tag     *tag // nil for all but an Element and an Instruction
+	tag     *tag    // nil for all but an Element and an Instruction
+	unread  *unread // what is still to be read into it; nil for nothing
+}
+
+// content is what is in the node, read; nil where there is nothing.
+func (n *Node) content() *inner {
+	if n.inner != nil && n.inner.unread != nil {
+		n.inner.unread.read(n)
+	}
+	return n.inner
 }
 
 type tag struct {
@@ -99,18 +108,18 @@ func (*noCopy) Unlock() {}
 // in order, with Layout, Comment and Instruction among them. It may be written
 // to; nil if there are none, and for other kinds.
 func (n *Node) Items() []*Node {
-	if n.inner == nil {
-		return nil
+	if in := n.content(); in != nil {
+		return in.items
 	}
-	return n.inner.items
+	return nil
 }
 
 // Members are those of an Object. It may be written to; nil if there are none, and for other kinds.
 func (n *Node) Members() []Member {
-	if n.inner == nil {
-		return nil
+	if in := n.content(); in != nil {
+		return in.members
 	}
-	return n.inner.members
+	return nil
 }
 
 // Name is that of an Element or an Instruction, and empty for other kinds.
@@ -123,17 +132,17 @@ func (n *Node) Name() Name {
 
 // Attributes are those of an Element. It may be written to; nil if there are none, and for other kinds.
 func (n *Node) Attributes() []Attribute {
-	if n.inner == nil || n.inner.tag == nil {
-		return nil
+	if in := n.content(); in != nil && in.tag != nil {
+		return in.tag.attributes
 	}
-	return n.inner.tag.attributes
+	return nil
 }
 
 func (n *Node) inside() *inner {
 	if n.inner == nil {
 		n.inner = &inner{}
 	}
-	return n.inner
+	return n.content()
 }
 
 func (n *Node) tagged() *tag {
@@ -186,11 +195,12 @@ func (n *Node) Copy() *Node {
 func (n *Node) Become(other *Node) {
 	n.Kind, n.Secret, n.FoldCase, n.Line, n.Column, n.Text, n.inner = other.Kind, other.Secret, other.FoldCase,
 		other.Line, other.Column, other.Text, nil
-	if other.inner == nil {
+	in := other.content()
+	if in == nil {
 		return
 	}
-	n.inner = &inner{items: slices.Clone(other.inner.items), members: slices.Clone(other.inner.members)}
-	if t := other.inner.tag; t != nil {
+	n.inner = &inner{items: slices.Clone(in.items), members: slices.Clone(in.members)}
+	if t := in.tag; t != nil {
 		n.inner.tag = &tag{t.name, slices.Clone(t.attributes)}
 	}
 }

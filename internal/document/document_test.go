@@ -25,14 +25,14 @@ func TestReadErrors(t *testing.T) {
 		want         string
 	}{
 		{document.JSON, "", 1, 1, "it is empty"},
-		{document.JSON, `{"a": 1,}`, 1, 8, "invalid character"},
+		{document.JSON, `{"a": 1,}`, 1, 9, "invalid character"},
 		{document.JSON, "{\"a\": 1,\n \"b\" 2}", 2, 6, "after object name"},
 		{document.JSON, `{"a": 1, "a": 2}`, 1, 10, "duplicate"},
 		{document.JSON, `{"a": 1} {}`, 1, 11, "something follows"},
 		{document.JSON, "[01]", 1, 3, "invalid character"},
 		{document.JSON, "{\"a\": \"\xff\"}", 1, 8, "invalid UTF-8"},
 		{document.JSON, `{"a": [1`, 1, 9, "too early"},
-		{document.JSON, strings.Repeat("[", 2000), 1, 1002, "deeper than 1000"},
+		{document.JSON, strings.Repeat("[", 2000) + strings.Repeat("]", 2000), 1, 1002, "deeper than 1000"},
 		{document.XML, "", 1, 1, "it is empty"},
 		{document.XML, "<a>\n  <b></c>\n</a>", 2, 6, "</c> found where </b> is expected"},
 		{document.XML, "<a><b></a>", 1, 7, "</a> found where </b> is expected"},

@@ -23,7 +23,10 @@ const (
 	MaxNodes = 4 << 20
 )
 
-var errTooMany = fmt.Errorf("it holds more than %d values", MaxNodes)
+var (
+	errTooMany = fmt.Errorf("it holds more than %d values", MaxNodes)
+	errTooDeep = fmt.Errorf("nested deeper than %d", MaxDepth)
+)
 
 // Error tells where a text stops being what it should be.
 type Error struct {
@@ -31,9 +34,14 @@ type Error struct {
 	Line, Column int    // from 1; the column counts characters
 	Offset       int    // bytes
 	Message      string
+	// IsLimit says that there is nothing wrong with the text but its size or depth.
+	IsLimit bool
 }
 
 func (e *Error) Error() string {
+	if e.IsLimit {
+		return fmt.Sprintf("%s that is too much to read, at line %d, column %d: %s", e.Format, e.Line, e.Column, e.Message)
+	}
 	return fmt.Sprintf("not well-formed %s at line %d, column %d: %s", e.Format, e.Line, e.Column, e.Message)
 }
 
@@ -127,13 +135,13 @@ func Read(contentType string, data []byte) (*Node, Format, error) {
 	return node, format, err
 }
 
-// ReadAs reads data in the given format.
+// ReadAs reads data in the given format. The tree goes on reading in it: it must not change any more.
 func ReadAs(format Format, contentType string, data []byte) (*Node, error) {
 	switch format {
 	case JSON:
-		return ReadJSON(textOfJSON(data, charset(contentType)))
+		return readMessageJSON(textOfJSON(data, charset(contentType)), largeMessage)
 	case XML:
-		return ReadXML(data, charset(contentType))
+		return readMessageXML(data, charset(contentType), largeMessage)
 	case Form:
 		return ReadForm(string(data)), nil
 	case Binary:
@@ -245,6 +253,12 @@ func readJSON(data []byte, placed bool) (*Node, error) {
 	return reader.document(data)
 }
 
+func readMessageJSON(data []byte, large int) (*Node, error) {
+	reader := newJSONReader(len(data))
+	reader.left = left{large, mostReadings, false}
+	return reader.document(data)
+}
+
 func newJSONReader(size int) *jsonReader {
 	buffer := new(bytes.Buffer)
 	return &jsonReader{buffer: buffer, decoder: jsontext.NewDecoder(buffer), arena: newArena(size)}
@@ -252,30 +266,44 @@ func newJSONReader(size int) *jsonReader {
 
 // document reads one document; what it is made of may be shared with those before it.
 func (r *jsonReader) document(data []byte) (*Node, error) {
-	r.data, r.at, r.line, r.column = data, 0, 0, 0
 	*r.buffer = *bytes.NewBuffer(data)
 	r.decoder.Reset(r.buffer)
-	node, err := r.value(0)
-	if err != nil {
-		return nil, r.explain(err)
-	}
-	if _, err := r.decoder.ReadToken(); err != io.EOF {
-		if err == nil {
+	_, err := r.decoder.ReadValue()
+	if err == nil {
+		if _, err = r.decoder.ReadToken(); err == io.EOF {
+			err = nil
+		} else if err == nil {
 			err = errors.New("something follows the value; a document is one value")
 		}
-		return nil, r.explain(err)
+	}
+	if err != nil {
+		return nil, explainJSON(data, int(r.decoder.InputOffset()), err)
+	}
+	node, err := r.wellFormed(data)
+	if err != nil {
+		return nil, explainJSON(data, r.next, err)
 	}
 	return node, nil
 }
 
+// wellFormed reads a value of which that is known.
+func (r *jsonReader) wellFormed(data []byte) (*Node, error) {
+	r.data, r.next, r.at, r.line, r.column, r.parts = data, 0, 0, 0, 0, nil
+	return r.value(0)
+}
+
+// jsonReader makes a tree of JSON. A library checks it first.
 type jsonReader struct {
 	buffer  *bytes.Buffer
-	data    []byte
 	decoder *jsontext.Decoder
-	placed  bool // nodes carry their places
-	at      int  // the offset up to which lines are counted
-	line    int  // before it, from 0
-	column  int  // characters of the line before at
+	data    []byte
+	next    int // the offset of what is read next
+	left    left
+	parts   *message // what is left unread of the document; nil where nothing is yet
+	placed  bool     // nodes carry their places
+	at      int      // the offset up to which lines are counted
+	line    int      // before it, from 0
+	column  int      // characters of the line before at
 
 	arena    arena
 	items    []*Node  // of the open lists, put into each when it ends and their number is known
@@ -283,12 +311,29 @@ type jsonReader struct {
 	unquoted []byte
 }
 
-// place gives a value the line and column where it begins.
-func (r *jsonReader) place(n *Node, before int64) {
-	begin := int(before)
-	for begin < len(r.data) && strings.IndexByte(" \t\r\n,:", r.data[begin]) >= 0 {
-		begin++
+// peek gives the next byte that is not blank.
+func (r *jsonReader) peek() byte {
+	for {
+		switch c := r.data[r.next]; c {
+		case ' ', '\t', '\r', '\n':
+			r.next++
+		default:
+			return c
+		}
 	}
+}
+
+// comes passes over a byte, if it comes next.
+func (r *jsonReader) comes(c byte) bool {
+	if r.peek() != c {
+		return false
+	}
+	r.next++
+	return true
+}
+
+// place gives a value the line and column where it begins.
+func (r *jsonReader) place(n *Node, begin int) {
 	// What was passed is counted once: a line can be as long as the document.
 	passed := r.data[r.at:begin]
 	if last := bytes.LastIndexByte(passed, '\n'); last >= 0 {
@@ -300,55 +345,54 @@ func (r *jsonReader) place(n *Node, before int64) {
 	n.Line, n.Column = int32(r.line+1), int32(r.column+1)
 }
 
-func (r *jsonReader) value(depth int) (*Node, error) {
-	if !r.placed {
-		return r.read(depth)
-	}
-	// The place is counted before what is inside, which counts on from there.
-	mark := &Node{}
-	r.place(mark, r.decoder.InputOffset())
-	n, err := r.read(depth)
-	if n != nil {
-		n.Line, n.Column = mark.Line, mark.Column
-	}
-	return n, err
-}
-
-func (r *jsonReader) read(depth int) (*Node, error) {
+func (r *jsonReader) value(depth int) (n *Node, err error) {
 	if depth > MaxDepth {
-		return nil, fmt.Errorf("nested deeper than %d", MaxDepth)
+		return nil, errTooDeep
 	}
-	if r.arena.made > MaxNodes {
+	if r.arena.made > MaxNodes && !r.left.isPart {
 		return nil, errTooMany
 	}
-	switch r.decoder.PeekKind() {
+	c := r.peek()
+	if r.placed {
+		// The place is counted before what is inside, which counts on from there.
+		mark := &Node{}
+		r.place(mark, r.next)
+		defer func() {
+			if n != nil {
+				n.Line, n.Column = mark.Line, mark.Column
+			}
+		}()
+	}
+	switch c {
 	case '[':
 		return r.list(depth)
 	case '{':
 		return r.object(depth)
-	}
-	// What is not a value ends here with an error that tells where.
-	raw, err := r.decoder.ReadValue()
-	if err != nil {
-		return nil, err
-	}
-	switch raw.Kind() {
+	case '"':
+		text, err := r.text()
+		return r.arena.scalar(Text, r.arena.string(text)), err
 	case 'n':
+		r.next += len("null")
 		return r.arena.node(Null), nil
-	case 't', 'f':
-		if raw.Kind() == 't' {
-			return r.arena.scalar(Boolean, "true"), nil
-		}
+	case 't':
+		r.next += len("true")
+		return r.arena.scalar(Boolean, "true"), nil
+	case 'f':
+		r.next += len("false")
 		return r.arena.scalar(Boolean, "false"), nil
-	case '0':
-		return r.arena.scalar(Number, r.arena.string(raw)), nil
 	}
-	text, err := r.unquote(raw)
-	return r.arena.scalar(Text, r.arena.string(text)), err
+	begin := r.next
+	for r.next < len(r.data) && strings.IndexByte("+-.0123456789Ee", r.data[r.next]) >= 0 {
+		r.next++
+	}
+	return r.arena.scalar(Number, r.arena.string(r.data[begin:r.next])), nil
 }
 
-// unquote gives what a string stands for; it is valid until the next one.
-func (r *jsonReader) unquote(raw jsontext.Value) ([]byte, error) {
+// text gives what a string stands for; it is valid until the next one.
+func (r *jsonReader) text() ([]byte, error) {
+	end := endOfText(r.data, r.next)
+	raw := r.data[r.next:end]
+	r.next = end
 	if bytes.IndexByte(raw, '\\') < 0 {
 		return raw[1 : len(raw)-1], nil
 	}
@@ -357,13 +401,31 @@ func (r *jsonReader) unquote(raw jsontext.Value) ([]byte, error) {
 	return r.unquoted, err
 }
 
+// endOfText is the offset after the string that begins at one.
+func endOfText(data []byte, begin int) int {
+	for i := begin + 1; ; i++ {
+		i += bytes.IndexByte(data[i:], '"')
+		escapes := 0
+		for data[i-1-escapes] == '\\' {
+			escapes++
+		}
+		if escapes%2 == 0 {
+			return i + 1
+		}
+	}
+}
+
 func (r *jsonReader) list(depth int) (*Node, error) {
 	list, first := r.arena.node(List), len(r.items)
-	if _, err := r.decoder.ReadToken(); err != nil {
-		return nil, err
-	}
-	for r.decoder.PeekKind() != ']' {
-		item, err := r.value(depth + 1)
+	leaves := r.left.holds(len(r.data))
+	r.next++
+	for !r.comes(']') {
+		r.comes(',')
+		read := (*jsonReader).value
+		if leaves && len(r.items) > first { // more of the same are in the list
+			read = (*jsonReader).leave
+		}
+		item, err := read(r, depth+1)
 		if err != nil {
 			return nil, err
 		}
@@ -371,25 +433,79 @@ func (r *jsonReader) list(depth int) (*Node, error) {
 	}
 	r.arena.fill(list, r.items[first:], nil)
 	r.items = r.items[:first]
-	_, err := r.decoder.ReadToken()
-	return list, err
+	return list, nil
+}
+
+// leave counts what is in an item of a list, and leaves it unread.
+func (r *jsonReader) leave(depth int) (*Node, error) {
+	kind := List
+	switch r.peek() {
+	case '[':
+	case '{':
+		kind = Object
+	default:
+		return r.value(depth)
+	}
+	from := r.next
+	values, inner, to := extent(r.data, from)
+	if depth+inner > MaxDepth {
+		return nil, errTooDeep
+	}
+	if r.parts == nil {
+		r.parts = &message{text: r.data, json: &jsonReader{left: r.left.inParts(), arena: newArena(len(r.data))}}
+	}
+	made := r.arena.left(kind, values)
+	made.unread.message, made.unread.from, made.unread.to = r.parts, from, to
+	if r.next = to; r.arena.made > MaxNodes && !r.left.isPart {
+		return nil, errTooMany
+	}
+	return &made.node, nil
+}
+
+// extent counts the values of the list or object that begins at an offset, itself among them, how deep they are below
+// it, and where it ends.
+func extent(data []byte, begin int) (values, depth, end int) {
+	values = 1
+	open, last := 0, byte(0)
+	for i := begin; ; i++ {
+		switch c := data[i]; c {
+		case ' ', '\t', '\n', '\r':
+			continue
+		case ',':
+			values++
+		case '{', '[':
+			values++
+			depth = max(depth, open)
+			open++
+		case '}', ']':
+			if last == '{' || last == '[' {
+				values--
+			}
+			if open--; open == 0 {
+				return values, depth, i + 1
+			}
+		case '"':
+			depth = max(depth, open)
+			i = endOfText(data, i) - 1
+		default:
+			depth = max(depth, open)
+		}
+		last = data[i]
+	}
 }
 
 func (r *jsonReader) object(depth int) (*Node, error) {
 	object, first := r.arena.node(Object), len(r.members)
-	if _, err := r.decoder.ReadToken(); err != nil {
-		return nil, err
-	}
-	for r.decoder.PeekKind() != '}' {
-		raw, err := r.decoder.ReadValue()
-		if err != nil {
-			return nil, err
-		}
-		key, err := r.unquote(raw)
+	r.next++
+	for !r.comes('}') {
+		r.comes(',')
+		r.peek()
+		key, err := r.text()
 		if err != nil {
 			return nil, err
 		}
 		name := r.arena.name(key)
+		r.comes(':')
 		value, err := r.value(depth + 1)
 		if err != nil {
 			return nil, err
@@ -398,12 +514,10 @@ func (r *jsonReader) object(depth int) (*Node, error) {
 	}
 	r.arena.fill(object, nil, r.members[first:])
 	r.members = r.members[:first]
-	_, err := r.decoder.ReadToken()
-	return object, err
+	return object, nil
 }
 
-func (r *jsonReader) explain(err error) error {
-	offset := int(r.decoder.InputOffset())
+func explainJSON(data []byte, offset int, err error) error {
 	message := err.Error()
 	var syntactic *jsontext.SyntacticError
 	switch {
@@ -416,14 +530,14 @@ func (r *jsonReader) explain(err error) error {
 			message = "it ends too early"
 		}
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
-		offset, message = len(r.data), "it ends too early"
-		if len(bytes.TrimSpace(r.data)) == 0 {
+		offset, message = len(data), "it ends too early"
+		if len(bytes.TrimSpace(data)) == 0 {
 			message = "it is empty"
 		}
 	}
-	line, column := Position(r.data, offset)
+	line, column := Position(data, offset)
 	return &Error{
 		Format: "JSON", Line: line, Column: column, Offset: offset,
-		Message: strings.TrimPrefix(message, "jsontext: "),
+		Message: strings.TrimPrefix(message, "jsontext: "), IsLimit: err == errTooMany || err == errTooDeep,
 	}
 }

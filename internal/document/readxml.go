@@ -16,49 +16,151 @@ const SchemaInstance = "http://www.w3.org/2001/XMLSchema-instance"
 // the document (RFC 7303, section 3). A DOCTYPE is refused: nothing is
 // expanded. Errors are of type *Error.
 func ReadXML(data []byte, charset string) (*Node, error) {
-	return readXML(xmlstream.NewBytes(data, xmlstream.Options{
-		Charset: charset, Comments: true, Instructions: true, MaxDepth: MaxDepth, MaxToken: len(data),
-	}), len(data))
+	return newXMLReader(data, charset).document()
 }
 
-func readXML(r *xmlstream.Reader, size int) (*Node, error) {
-	b := xmlBuilder{layouts: map[string]*Node{}, arena: newArena(size)}
-	for {
-		kind, err := r.Next()
-		if err != nil {
-			if err == io.EOF {
-				return b.root, nil
-			}
-			var syntax *xmlstream.Error
-			if errors.As(err, &syntax) {
-				err = &Error{
-					Format: "XML", Line: syntax.Line, Column: syntax.Column, Offset: int(syntax.Offset),
-					Message: syntax.Message,
-				}
-			}
-			return nil, err
+func readMessageXML(data []byte, charset string, large int) (*Node, error) {
+	reader := newXMLReader(data, charset)
+	reader.left = left{large, mostReadings, false}
+	return reader.document()
+}
+
+func newXMLReader(data []byte, charset string) *xmlReader {
+	return &xmlReader{
+		data: data, size: len(data),
+		tokens: xmlstream.NewBytes(data, xmlstream.Options{
+			Charset: charset, Comments: true, Instructions: true, MaxDepth: MaxDepth, MaxToken: len(data),
+		}),
+		layouts: map[string]*Node{}, arena: newArena(len(data)),
+	}
+}
+
+// document reads one document.
+func (b *xmlReader) document() (*Node, error) {
+	err := b.readTokens()
+	var syntax *xmlstream.Error
+	switch {
+	case err == io.EOF:
+		return b.root, nil
+	case errors.As(err, &syntax):
+		err = &Error{
+			Format: "XML", Line: syntax.Line, Column: syntax.Column, Offset: int(syntax.Offset),
+			Message: syntax.Message, IsLimit: syntax.Limit,
 		}
-		switch kind {
-		case xmlstream.Start:
-			if b.start(r); b.arena.made > MaxNodes {
-				return nil, &Error{Format: "XML", Message: errTooMany.Error()}
-			}
-		case xmlstream.End:
-			b.end()
-		case xmlstream.Text:
-			b.text = append(b.text, r.Text()...)
-		case xmlstream.Comment:
-			b.add(b.arena.scalar(Comment, string(r.Text())))
-		case xmlstream.Instruction:
-			instruction := b.arena.element(Instruction, Name{Local: r.Name().Local}, nil)
-			instruction.Text = string(r.Text())
-			b.add(instruction)
+	}
+	return nil, err
+}
+
+// readTokens puts all tokens into the tree; it ends with io.EOF.
+func (b *xmlReader) readTokens() error {
+	for {
+		kind, err := b.tokens.Next()
+		if err == nil && kind == xmlstream.Start && b.leaves() {
+			err = b.leave()
+		} else if err == nil {
+			err = b.token(kind)
+		}
+		if err != nil {
+			return err
 		}
 	}
 }
 
-// xmlBuilder makes a tree of tokens.
-type xmlBuilder struct {
+// token puts one into the tree.
+func (b *xmlReader) token(kind xmlstream.Kind) error {
+	switch kind {
+	case xmlstream.Start:
+		b.start()
+		return b.checkCount()
+	case xmlstream.End:
+		b.end()
+	case xmlstream.Text:
+		b.text = append(b.text, b.tokens.Text()...)
+	case xmlstream.Comment:
+		b.add(b.arena.scalar(Comment, string(b.tokens.Text())))
+	case xmlstream.Instruction:
+		instruction := b.arena.element(Instruction, &Name{Local: b.tokens.Name().Local}, nil)
+		instruction.Text = string(b.tokens.Text())
+		b.add(instruction)
+	}
+	return nil
+}
+
+func (b *xmlReader) checkCount() error {
+	if b.arena.made > MaxNodes && !b.left.isPart {
+		at := b.tokens.Position()
+		return &Error{
+			Format: "XML", Line: at.Line, Column: at.Column, Offset: int(at.Offset), Message: errTooMany.Error(),
+			IsLimit: true,
+		}
+	}
+	return nil
+}
+
+// leaves says whether the element that starts is left unread: one like it was just before it.
+func (b *xmlReader) leaves() bool {
+	last := len(b.open) - 1
+	if last < 0 || !b.left.holds(b.size) || !b.tokens.IsInPlace() {
+		return false
+	}
+	for items := b.items[b.first[last]:]; len(items) > 0; items = items[:len(items)-1] {
+		if before := items[len(items)-1]; before.Kind == Element {
+			return before.inner.tag.name == b.tokens.SharedName()
+		}
+	}
+	return false
+}
+
+// leave checks an element, and leaves it unread.
+func (b *xmlReader) leave() error {
+	at, name := b.tokens.Position(), b.tokens.SharedName()
+	nodes := 1
+	for depth := 1; depth > 0; {
+		kind, err := b.tokens.Next()
+		switch {
+		case err != nil:
+			return err
+		case kind == xmlstream.Start:
+			depth++
+			nodes++
+		case kind == xmlstream.End:
+			depth--
+		case !xmlstream.IsBlank(b.tokens.Text()):
+			nodes++
+		}
+	}
+	if b.parts == nil {
+		part := newXMLReader(nil, "")
+		part.left = b.left.inParts()
+		b.parts = &message{text: b.data, xml: part}
+	}
+	made := b.arena.left(Element, nodes)
+	made.node.Line, made.node.Column = int32(at.Line), int32(at.Column)
+	made.inner.tag = &tag{name: name}
+	made.unread = unread{message: b.parts, from: int(at.Offset), to: int(b.tokens.EndOffset()), scope: b.scope}
+	b.add(&made.node)
+	return b.checkCount()
+}
+
+// part reads an element that was left unread.
+func (b *xmlReader) part(u *unread, n *Node) (*Node, error) {
+	if u.scope != b.scope {
+		b.tokens.Declare(u.scope.prefixes())
+	}
+	b.tokens.Reset(u.message.text[u.from:u.to],
+		xmlstream.Position{Line: int(n.Line), Column: int(n.Column), Offset: int64(u.from)})
+	b.data, b.size, b.root, b.scope, b.parts = u.message.text, u.to-u.from, nil, u.scope, nil
+	return b.document()
+}
+
+// xmlReader makes a tree of tokens.
+type xmlReader struct {
+	data    []byte // what offsets are of
+	size    int    // of what is read
+	tokens  *xmlstream.Reader
+	left    left
+	parts   *message // what is left unread of the document; nil where nothing is yet
+	scope   *scope   // of the innermost open element
 	root    *Node
 	open    []*Node
 	first   []int            // where the items of each open element begin in items
@@ -69,14 +171,14 @@ type xmlBuilder struct {
 }
 
 // add puts a node into the open element; outside of the root nothing is kept.
-func (b *xmlBuilder) add(made *Node) {
+func (b *xmlReader) add(made *Node) {
 	b.flush()
 	if len(b.open) > 0 {
 		b.items = push(b.items, made)
 	}
 }
 
-func (b *xmlBuilder) flush() {
+func (b *xmlReader) flush() {
 	if len(b.text) == 0 {
 		return
 	}
@@ -89,7 +191,7 @@ func (b *xmlBuilder) flush() {
 }
 
 // layout is the node of blanks, one for all that are alike.
-func (b *xmlBuilder) layout() *Node {
+func (b *xmlReader) layout() *Node {
 	same := b.layouts[string(b.text)]
 	if same == nil {
 		same = &Node{Kind: Layout, Text: string(b.text)}
@@ -98,27 +200,32 @@ func (b *xmlBuilder) layout() *Node {
 	return same
 }
 
-func (b *xmlBuilder) start(r *xmlstream.Reader) {
-	at := r.Position()
+func (b *xmlReader) start() {
+	at := b.tokens.Position()
 	var attributes []Attribute
-	if read := r.Attrs(); len(read) > 0 {
+	declares := false
+	if read := b.tokens.Attrs(); len(read) > 0 {
 		attributes = make([]Attribute, len(read))
 		for i, a := range read {
 			attributes[i] = Attribute{Name: a.Name, Value: b.arena.string(a.Value)}
+			declares = declares || a.IsDeclaration()
 		}
 	}
-	element := b.arena.element(Element, r.Name(), attributes)
+	element := b.arena.element(Element, b.tokens.SharedName(), attributes)
 	element.Line, element.Column = int32(at.Line), int32(at.Column)
 	b.add(element)
 	if b.root == nil {
 		b.root = element
 	}
 	b.open, b.first = append(b.open, element), append(b.first, len(b.items))
+	if declares {
+		b.scope = &scope{outer: b.scope, of: element, attributes: attributes}
+	}
 }
 
 // end closes the element. Blanks between elements lay a document out and carry
 // no content: they are kept apart from texts, for those who count every node.
-func (b *xmlBuilder) end() {
+func (b *xmlReader) end() {
 	b.flush()
 	last := len(b.open) - 1
 	element, items := b.open[last], b.items[b.first[last]:]
@@ -136,4 +243,7 @@ func (b *xmlBuilder) end() {
 	}
 	b.arena.fill(element, items, nil)
 	b.open, b.items, b.first = b.open[:last], b.items[:b.first[last]], b.first[:last]
+	if b.scope != nil && b.scope.of == element {
+		b.scope = b.scope.outer
+	}
 }

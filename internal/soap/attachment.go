@@ -152,7 +152,7 @@ func Unpack(contentType string, body []byte) (root Attachment, rest []Attachment
 // Restore puts the content of attachments back where a payload refers to them, as
 // Base64 (XOP, section 3.2), so that it is what the schema says.
 func Restore(n *document.Node, attachments []Attachment) {
-	if n == nil {
+	if n == nil || len(attachments) == 0 {
 		return
 	}
 	for i, item := range n.Items() {

@@ -59,7 +59,7 @@ type names struct {
 	spaces   map[string]string
 }
 
-func (n *names) reset(bindings []binding) {
+func (n *names) reset(bindings ...binding) {
 	n.slots, n.count = make([]*entry, 256), 0
 	if n.none == nil {
 		n.none = &prefix{}

@@ -110,6 +110,7 @@ type Reader struct {
 	scratch []byte
 
 	names    names
+	outside  []binding // what holds outside of the element that is read alone
 	bindings []binding
 	open     []openElement
 	closing  bool // an empty element's end is still to be told
@@ -153,11 +154,38 @@ func (r *Reader) init() {
 		r.options.MaxToken = 16 << 20
 	}
 	r.mark.number = 1
-	r.names.reset(nil)
+	r.names.reset()
+}
+
+// Reset goes on with one element alone, of a document in UTF-8 that another Reader found well-formed, and where it
+// begins there.
+func (r *Reader) Reset(element []byte, at Position) {
+	if r.leaving {
+		r.leave()
+	}
+	r.buf, r.pos, r.end, r.base, r.eof = element, 0, len(element), at.Offset, true
+	r.begun, r.rooted, r.failure, r.encoding = true, false, nil, "UTF-8"
+	r.mark.offset, r.mark.number, r.mark.column, r.counted = at.Offset, at.Line, at.Column-1, 0
+}
+
+// Declare says what prefixes stand for outside of the elements that are read alone.
+func (r *Reader) Declare(prefixes map[string]string) {
+	for _, b := range r.outside {
+		b.prefix.space, b.prefix.bound = "", false
+	}
+	r.outside = r.outside[:0]
+	for text, space := range prefixes {
+		p := r.names.prefix(text)
+		p.space, p.bound = space, true
+		r.outside = append(r.outside, binding{prefix: p})
+	}
 }
 
 // Name is the name of the current start tag, end tag or instruction.
 func (r *Reader) Name() Name { return *r.name }
+
+// SharedName is Name, the same for elements that are called alike; it is not written to.
+func (r *Reader) SharedName() *Name { return r.name }
 
 // Attrs are the attributes of the current start tag in their order, namespace
 // declarations among them.
@@ -180,6 +208,9 @@ func (r *Reader) EndOffset() int64 { return r.base + int64(r.pos) }
 
 // Position is the place of the current token.
 func (r *Reader) Position() Position { return r.At(r.start) }
+
+// IsInPlace says whether the document is UTF-8, and so read as it is: offsets are those of its bytes.
+func (r *Reader) IsInPlace() bool { return r.encoding == "UTF-8" }
 
 // Lookup tells what namespace a prefix stands for at the current token. The
 // empty prefix is always known.

@@ -2,6 +2,7 @@ package xmlstream
 
 import (
 	"bytes"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -86,7 +87,7 @@ func (r *Reader) scanStart(b []byte) (Kind, int, error) {
 		return None, 0, r.failf(0, "< must be written &lt; where it does not begin a tag")
 	}
 	if r.names.count > mostNames {
-		r.names.reset(r.bindings)
+		r.names.reset(slices.Concat(r.outside, r.bindings)...)
 	}
 	element, i, err := r.scanName(b, 1)
 	if err != nil || i < 0 {
