@@ -208,7 +208,7 @@ func Read(dir, name string, data []byte) *Bench {
 func Empty() *Bench {
 	return &Bench{
 		Contracts: &ContractCache{}, Source: &yamlfile.File{Name: FileName},
-		Sites: []*Site{{Name: "none", at: &yamlfile.Node{}}},
+		Sites: []*Site{{Name: noSite, at: &yamlfile.Node{}}},
 	}
 }
 
@@ -565,12 +565,15 @@ func (e *NotFoundError) Error() string {
 	return text + "; there are none"
 }
 
+// noSite is the name of the site of a bench that has none: runs are recorded under it, and it can be asked for.
+const noSite = "none"
+
 // At merges a site with those it is like. An empty name means the first site.
 func (b *Bench) At(name string) (*Site, error) {
-	if name == "" {
-		if len(b.Sites) == 0 {
-			return &Site{Name: "none", at: &yamlfile.Node{}}, nil
-		}
+	switch {
+	case len(b.Sites) == 0 && (name == "" || name == noSite):
+		return &Site{Name: noSite, at: &yamlfile.Node{}}, nil
+	case name == "":
 		name = b.Sites[0].Name
 	}
 	s := b.Site(name)

@@ -105,6 +105,15 @@ logins:
 	_, err = b.At("lvie")
 	assert.ErrorContains(t, err, `did you mean "live"?`)
 
+	// A run in a bench without sites is recorded under a name, which leads back to it.
+	b = bench.Read("", "bench.yaml", []byte("bench: x\n"))
+	site, err := b.At("")
+	require.NoError(t, err)
+	_, err = b.At(site.Name)
+	require.NoError(t, err)
+	_, err = b.At("live")
+	assert.ErrorContains(t, err, `there is no site "live"; there are none`)
+
 	b = bench.Read("", "bench.yaml", []byte("bench: x\nsites:\n  a:\n    set:\n      x: ${y}\n      y: ${x}\n"))
 	sess, err = session.NewSession(b, session.Options{})
 	require.NoError(t, err)

@@ -7,6 +7,7 @@
 package main
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"os"
@@ -48,7 +49,7 @@ func run(args []string) error {
 	}
 	for _, measure := range []func() error{
 		m.startUp, m.calls, m.soap, m.validating, m.schemas, m.contracts, m.judging, m.looking,
-		m.rows,
+		m.rows, m.sizes, m.firstBuild,
 	} {
 		if err := measure(); err != nil {
 			return err
@@ -86,8 +87,14 @@ func (m *measuring) build() error {
 // command is what is run.
 type command []string
 
-// once runs a command and gives its wall time and the most memory that it took, in MB.
-func (m *measuring) once(c command) (time.Duration, float64, error) {
+// cost is what a command takes.
+type cost struct {
+	wall, processor time.Duration
+	memory          float64 // the most at a time, in MB
+}
+
+// once runs a command.
+func (m *measuring) once(c command) (cost, error) {
 	run := exec.Command(c[0], c[1:]...)
 	run.Dir = m.dir
 	run.Env = append(os.Environ(), "TESTBENCH_IDENTITY="+filepath.Join(m.dir, "identity.txt"))
@@ -95,10 +102,34 @@ func (m *measuring) once(c command) (time.Duration, float64, error) {
 	output, err := run.CombinedOutput()
 	passed := time.Since(start)
 	if err != nil {
-		return 0, 0, fmt.Errorf("%v: %w: %.2000s", c, err, output)
+		return cost{}, fmt.Errorf("%v: %w: %.2000s", c, err, output)
 	}
 	usage, _ := run.ProcessState.SysUsage().(*syscall.Rusage)
-	return passed, float64(usage.Maxrss) / 1024, nil
+	return cost{passed, run.ProcessState.UserTime() + run.ProcessState.SystemTime(), float64(usage.Maxrss) / 1024}, nil
+}
+
+// times runs commands in turn, and gives the medians of their times and the most memory of each.
+func (m *measuring) times(times int, commands ...command) ([]cost, error) {
+	all := make([][]cost, len(commands))
+	for range times {
+		for i, c := range commands {
+			took, err := m.once(c)
+			if err != nil {
+				return nil, err
+			}
+			all[i] = append(all[i], took)
+		}
+	}
+	medians := make([]cost, len(commands))
+	for i, costs := range all {
+		slices.SortFunc(costs, func(a, b cost) int { return cmp.Compare(a.memory, b.memory) })
+		medians[i].memory = costs[len(costs)-1].memory
+		slices.SortFunc(costs, func(a, b cost) int { return cmp.Compare(a.processor, b.processor) })
+		medians[i].processor = costs[len(costs)/2].processor
+		slices.SortFunc(costs, func(a, b cost) int { return cmp.Compare(a.wall, b.wall) })
+		medians[i].wall = costs[len(costs)/2].wall
+	}
+	return medians, nil
 }
 
 // output runs a command for what it says.
@@ -112,58 +143,34 @@ func (m *measuring) output(c command) (string, error) {
 
 // against runs ours and theirs in turn, and notes the medians and their ratio.
 func (m *measuring) against(what, other string, times int, theirs, ours command) error {
-	var a, b []time.Duration
-	var most float64
-	for range times {
-		took, _, err := m.once(theirs)
-		if err != nil {
-			return err
-		}
-		a = append(a, took)
-		took, memory, err := m.once(ours)
-		if err != nil {
-			return err
-		}
-		b, most = append(b, took), max(most, memory)
+	took, err := m.times(times, theirs, ours)
+	if err != nil {
+		return err
 	}
-	them, us := median(a), median(b)
-	m.pairs = append(m.pairs,
-		[]string{
-			what, other, brief(them), brief(us), fmt.Sprintf("%.2f", float64(us)/float64(them)),
-			fmt.Sprintf("%.0f MB", most),
-		})
+	them, us := took[0], took[1]
+	m.pairs = append(m.pairs, []string{
+		what, other, brief(them.wall), brief(us.wall), ratio(us.wall, them.wall), brief(them.processor), brief(us.processor),
+		ratio(us.processor, them.processor), fmt.Sprintf("%.0f MB", us.memory),
+	})
 	fmt.Fprintln(os.Stderr, strings.Join(m.pairs[len(m.pairs)-1], "  "))
 	return nil
 }
 
+func ratio(us, them time.Duration) string { return fmt.Sprintf("%.2f", float64(us)/float64(them)) }
+
 // grown runs ours with little work and with ten times as much.
 func (m *measuring) grown(what string, little, much command) error {
-	var a, b []time.Duration
-	var least, most float64
-	for range 3 {
-		took, memory, err := m.once(little)
-		if err != nil {
-			return err
-		}
-		a, least = append(a, took), max(least, memory)
-		if took, memory, err = m.once(much); err != nil {
-			return err
-		}
-		b, most = append(b, took), max(most, memory)
+	took, err := m.times(3, little, much)
+	if err != nil {
+		return err
 	}
-	once, tenfold := median(a), median(b)
-	m.growth = append(m.growth,
-		[]string{
-			what, brief(once), brief(tenfold), fmt.Sprintf("%.1f", float64(tenfold)/float64(once)),
-			fmt.Sprintf("%.0f MB", least), fmt.Sprintf("%.0f MB", most),
-		})
+	once, tenfold := took[0], took[1]
+	m.growth = append(m.growth, []string{
+		what, brief(once.wall), brief(tenfold.wall), ratio(tenfold.wall, once.wall),
+		fmt.Sprintf("%.0f MB", once.memory), fmt.Sprintf("%.0f MB", tenfold.memory),
+	})
 	fmt.Fprintln(os.Stderr, strings.Join(m.growth[len(m.growth)-1], "  "))
 	return nil
-}
-
-func median(times []time.Duration) time.Duration {
-	slices.Sort(times)
-	return times[len(times)/2]
 }
 
 func brief(d time.Duration) string {
@@ -189,7 +196,8 @@ func (m *measuring) machine() string {
 }
 
 func table(kind string, rows [][]string) string {
-	heads := "| what | against | by other means | ours | ratio | most memory |\n| --- | --- | --- | --- | --- | --- |\n"
+	heads := "| what | against | by other means | ours | ratio | processor time by other means | ours | ratio | " +
+		"most memory |\n| --- | --- | --- | --- | --- | --- | --- | --- | --- |\n"
 	if kind != "against" {
 		heads = "| ten times the work | once | tenfold | ratio | memory once | tenfold |\n| --- | --- | --- | --- | " +
 			"--- | --- |\n"

@@ -14,7 +14,15 @@ import (
 )
 
 func (m *measuring) startUp() error {
-	return m.against("start, and end", "an empty Go program", 21, command{m.empty}, command{m.program, "version"})
+	if err := m.against("start, and end", "an empty Go program", 21, command{m.empty},
+		command{m.program, "version"}); err != nil {
+		return err
+	}
+	if err := m.bench("127.0.0.1:1"); err != nil {
+		return err
+	}
+	return m.against("a call prepared, and shown, that is not sent", "an empty Go program", 21, command{m.empty},
+		command{m.program, "call", "stores/lot", "id=L-1", "-dry"})
 }
 
 // serving runs a server while something is measured.
@@ -127,9 +135,13 @@ func (m *measuring) calls() error {
 	for _, c := range []struct {
 		pause string
 		rows  int
-	}{{"0s", 10_000}, {"1ms", 3_000}, {"5ms", 1_000}} {
+		jobs  []string
+	}{
+		{"0s", 10_000, []string{"1", "16"}}, {"1ms", 3_000, []string{"1", "16"}}, {"5ms", 1_000, []string{"1", "16"}},
+		{"50ms", 10_000, []string{"64"}},
+	} {
 		if err := m.serving(c.pause, func(address string) error {
-			for _, jobs := range []string{"1", "16"} {
+			for _, jobs := range c.jobs {
 				what := fmt.Sprintf("%d calls, %s at once, to a server that takes %s", c.rows, jobs,
 					strings.Replace(c.pause, "0s", "no time", 1))
 				if err := m.against(what, "a client by hand", 5,
@@ -223,6 +235,10 @@ func (m *measuring) contracts() error {
 		command{m.program, "validate", "much-types.xsd", "payload.xml"}); err != nil {
 		return err
 	}
+	if err := m.against("all operations of that WSDL listed", "an empty Go program", 9, command{m.empty},
+		command{m.program, "survey", "much.wsdl"}); err != nil {
+		return err
+	}
 	return m.grown("a WSDL of 150 operations loaded", command{m.program, "validate", "little.wsdl", "message.xml"},
 		command{m.program, "validate", "much.wsdl", "message.xml"})
 }
@@ -258,7 +274,7 @@ func (m *measuring) looking() error {
 	return m.serving("0s", func(string) error {
 		numbers := map[string]string{}
 		for i, rows := range []string{"1000", "10000"} {
-			if _, _, err := m.once(command{m.program, "run", "calls-" + rows + ".yaml", "-jobs", "4"}); err != nil {
+			if _, err := m.once(command{m.program, "run", "calls-" + rows + ".yaml", "-jobs", "4"}); err != nil {
 				return err
 			}
 			listed, err := m.output(command{m.program, "history", "-json"})
@@ -306,4 +322,54 @@ func (m *measuring) rows() error {
 	}
 	return m.grown("10,000 rows of CSV that send nothing", command{m.program, "run", "rows-little.yaml"},
 		command{m.program, "run", "rows-much.yaml"})
+}
+
+// sizes run and vet files of many steps and many services.
+func (m *measuring) sizes() error {
+	for name, parts := range map[string]int{"little": 1, "much": 10} {
+		if err := m.write("steps-"+name+".yaml", func(w io.Writer) {
+			_, _ = fmt.Fprint(w, "sheet: steps\nsteps:\n")
+			for n := range parts * 1_000 {
+				_, _ = fmt.Fprintf(w, "  - step: s%d\n    call: stores/lot\n    fill: {id: L-%d}\n    fields: {lot: L-%d}\n", n, n, n)
+			}
+		}); err != nil {
+			return err
+		}
+		if err := os.MkdirAll(filepath.Join(m.dir, name), 0o755); err != nil {
+			return err
+		}
+		if err := m.write(name+"/bench.yaml", func(w io.Writer) {
+			_, _ = fmt.Fprint(w, "bench: many\nservices:\n")
+			for n := range parts * 100 {
+				_, _ = fmt.Fprintf(w, "  s%d:\n    address: http://127.0.0.1:1/s%d\n    operations:\n      lot:\n"+
+					"        request: GET /lots/{id}\n", n, n)
+			}
+		}); err != nil {
+			return err
+		}
+	}
+	return m.serving("0s", func(string) error {
+		if err := m.grown("a sheet of 1,000 steps", command{m.program, "run", "steps-little.yaml"},
+			command{m.program, "run", "steps-much.yaml"}); err != nil {
+			return err
+		}
+		return m.grown("a bench of 100 services vetted", command{m.program, "vet", "-bench", "little"},
+			command{m.program, "vet", "-bench", "much"})
+	})
+}
+
+// firstBuild builds the program where nothing was built before; its modules are there.
+func (m *measuring) firstBuild() error {
+	source, err := os.Getwd()
+	if err != nil {
+		return err
+	}
+	cache := filepath.Join(m.dir, "cache")
+	defer func() { _ = os.RemoveAll(cache) }()
+	build := func(what string) command {
+		return command{"env", "CGO_ENABLED=0", "GOCACHE=" + filepath.Join(cache, what), "go", "build", "-C", source,
+			"-o", filepath.Join(m.dir, what), "./" + what}
+	}
+	return m.against("the program built for the first time", "net/http and encoding/xml alone", 1,
+		build("scripts/measure"), build("cmd/testbench"))
 }
