@@ -161,8 +161,12 @@ func wholeChanges(a *exchange.Answer) []Change {
 	if len(a.Body) == 0 {
 		return out
 	}
-	add(Header, "Content-Type "+html+" in place of "+cmp.Or(a.ContentType(), "none"), func(one *exchange.Answer) {
-		typed(one, html)
+	other := html
+	if document.FormatOf(a.ContentType(), nil) == document.HTML {
+		other = "application/octet-stream"
+	}
+	add(Header, "Content-Type "+other+" in place of "+cmp.Or(a.ContentType(), "none"), func(one *exchange.Answer) {
+		typed(one, other)
 	})
 	add(Nothing, "no body", func(one *exchange.Answer) { one.Body = nil })
 	if body := errorLike(a); body != nil {

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"testbench/internal/bench"
+	"testbench/internal/history"
 	"testbench/internal/mapping"
 	"testbench/internal/yamlfile"
 )
@@ -105,6 +106,10 @@ func readSteps(r *mapping.Reader, n *yamlfile.Node, from origin) []*Step {
 		step := readStep(r, item, fmt.Sprintf("step %d", i+1), from)
 		if step == nil {
 			continue
+		}
+		if history.StepOf(step.Name) != step.Name {
+			r.File.Report(item.Get("step"), "leave (1 of 2) out: the items of for each: are told apart so",
+				"%q is the name of a step for one item of a list", step.Name)
 		}
 		if seen[step.Name] {
 			r.File.Report(item, "", "a second step is named %q", step.Name)
