@@ -13,7 +13,7 @@ type arena struct {
 	nodes   []Node
 	inners  []inner
 	tagged  []taggedNode
-	unread  []unreadNode
+	unread  []unreadPiece
 	lists   []*Node
 	members []Member
 	texts   strings.Builder // what was taken from it stays where it is
@@ -63,18 +63,18 @@ type taggedNode struct {
 	tag   tag
 }
 
-// unreadNode is a list, an object or an element that is left unread, in one piece.
-type unreadNode struct {
+// unreadPiece is a list, an object or an element that is left unread, in one piece.
+type unreadPiece struct {
 	node   Node
 	inner  inner
 	unread unread
 }
 
-// left makes a node that is left unread; it is counted as so many.
-func (a *arena) left(kind Kind, nodes int) *unreadNode {
+// unreadNode makes a node that is left unread; it is counted as so many.
+func (a *arena) unreadNode(kind Kind, nodes int) *unreadPiece {
 	a.made += nodes
 	if len(a.unread) == 0 {
-		a.unread = make([]unreadNode, a.most)
+		a.unread = make([]unreadPiece, a.most)
 	}
 	made := &a.unread[0]
 	a.unread = a.unread[1:]

@@ -255,7 +255,7 @@ func readJSON(data []byte, placed bool) (*Node, error) {
 
 func readMessageJSON(data []byte, large int) (*Node, error) {
 	reader := newJSONReader(len(data))
-	reader.left = left{large, mostReadings, false}
+	reader.leaving = leaving{from: large, readings: mostReadings}
 	return reader.document(data)
 }
 
@@ -298,7 +298,7 @@ type jsonReader struct {
 	decoder *jsontext.Decoder
 	data    []byte
 	next    int // the offset of what is read next
-	left    left
+	leaving leaving
 	parts   *message // what is left unread of the document; nil where nothing is yet
 	placed  bool     // nodes carry their places
 	at      int      // the offset up to which lines are counted
@@ -349,7 +349,7 @@ func (r *jsonReader) value(depth int) (n *Node, err error) {
 	if depth > MaxDepth {
 		return nil, errTooDeep
 	}
-	if r.arena.made > MaxNodes && !r.left.isPart {
+	if r.arena.made > MaxNodes && !r.leaving.isPart {
 		return nil, errTooMany
 	}
 	c := r.peek()
@@ -417,7 +417,7 @@ func endOfText(data []byte, begin int) int {
 
 func (r *jsonReader) list(depth int) (*Node, error) {
 	list, first := r.arena.node(List), len(r.items)
-	leaves := r.left.holds(len(r.data))
+	leaves := r.leaving.applies(len(r.data))
 	r.next++
 	for !r.comes(']') {
 		r.comes(',')
@@ -452,11 +452,11 @@ func (r *jsonReader) leave(depth int) (*Node, error) {
 		return nil, errTooDeep
 	}
 	if r.parts == nil {
-		r.parts = &message{text: r.data, json: &jsonReader{left: r.left.inParts(), arena: newArena(len(r.data))}}
+		r.parts = &message{text: r.data, json: &jsonReader{leaving: r.leaving.forParts(), arena: newArena(len(r.data))}}
 	}
-	made := r.arena.left(kind, values)
+	made := r.arena.unreadNode(kind, values)
 	made.unread.message, made.unread.from, made.unread.to = r.parts, from, to
-	if r.next = to; r.arena.made > MaxNodes && !r.left.isPart {
+	if r.next = to; r.arena.made > MaxNodes && !r.leaving.isPart {
 		return nil, errTooMany
 	}
 	return &made.node, nil

@@ -21,8 +21,25 @@ func ReadXML(data []byte, charset string) (*Node, error) {
 
 func readMessageXML(data []byte, charset string, large int) (*Node, error) {
 	reader := newXMLReader(data, charset)
-	reader.left = left{large, mostReadings, false}
+	reader.leaving = leaving{from: large, readings: mostReadings}
 	return reader.document()
+}
+
+// xmlReader makes a tree of tokens.
+type xmlReader struct {
+	data    []byte // what offsets are of
+	size    int    // of what is read
+	tokens  *xmlstream.Reader
+	leaving leaving
+	parts   *message // what is left unread of the document; nil where nothing is yet
+	scope   *scope   // of the innermost open element
+	root    *Node
+	open    []*Node
+	first   []int            // where the items of each open element begin in items
+	items   []*Node          // of the open elements, put into each when it ends and their number is known
+	text    []byte           // character data not yet put into the tree: CDATA and references do not split it
+	layouts map[string]*Node // blanks between elements are the same few texts over and over
+	arena   arena
 }
 
 func newXMLReader(data []byte, charset string) *xmlReader {
@@ -87,7 +104,7 @@ func (b *xmlReader) token(kind xmlstream.Kind) error {
 }
 
 func (b *xmlReader) checkCount() error {
-	if b.arena.made > MaxNodes && !b.left.isPart {
+	if b.arena.made > MaxNodes && !b.leaving.isPart {
 		at := b.tokens.Position()
 		return &Error{
 			Format: "XML", Line: at.Line, Column: at.Column, Offset: int(at.Offset), Message: errTooMany.Error(),
@@ -100,7 +117,7 @@ func (b *xmlReader) checkCount() error {
 // leaves says whether the element that starts is left unread: one like it was just before it.
 func (b *xmlReader) leaves() bool {
 	last := len(b.open) - 1
-	if last < 0 || !b.left.holds(b.size) || !b.tokens.IsInPlace() {
+	if last < 0 || !b.leaving.applies(b.size) || !b.tokens.IsInPlace() {
 		return false
 	}
 	for items := b.items[b.first[last]:]; len(items) > 0; items = items[:len(items)-1] {
@@ -131,10 +148,10 @@ func (b *xmlReader) leave() error {
 	}
 	if b.parts == nil {
 		part := newXMLReader(nil, "")
-		part.left = b.left.inParts()
+		part.leaving = b.leaving.forParts()
 		b.parts = &message{text: b.data, xml: part}
 	}
-	made := b.arena.left(Element, nodes)
+	made := b.arena.unreadNode(Element, nodes)
 	made.node.Line, made.node.Column = int32(at.Line), int32(at.Column)
 	made.inner.tag = &tag{name: name}
 	made.unread = unread{message: b.parts, from: int(at.Offset), to: int(b.tokens.EndOffset()), scope: b.scope}
@@ -151,23 +168,6 @@ func (b *xmlReader) part(u *unread, n *Node) (*Node, error) {
 		xmlstream.Position{Line: int(n.Line), Column: int(n.Column), Offset: int64(u.from)})
 	b.data, b.size, b.root, b.scope, b.parts = u.message.text, u.to-u.from, nil, u.scope, nil
 	return b.document()
-}
-
-// xmlReader makes a tree of tokens.
-type xmlReader struct {
-	data    []byte // what offsets are of
-	size    int    // of what is read
-	tokens  *xmlstream.Reader
-	left    left
-	parts   *message // what is left unread of the document; nil where nothing is yet
-	scope   *scope   // of the innermost open element
-	root    *Node
-	open    []*Node
-	first   []int            // where the items of each open element begin in items
-	items   []*Node          // of the open elements, put into each when it ends and their number is known
-	text    []byte           // character data not yet put into the tree: CDATA and references do not split it
-	layouts map[string]*Node // blanks between elements are the same few texts over and over
-	arena   arena
 }
 
 // add puts a node into the open element; outside of the root nothing is kept.

@@ -9,8 +9,7 @@ import (
 // the items of lists, and in elements that come again, is only checked, as the rest is read, and made into nodes when
 // somebody asks for it.
 
-// largeMessage is from how many bytes on a message is read so, and again what is left unread of it: read is twice as
-// much work as checked.
+// largeMessage is from how many bytes on a message is read so, and a part of it again.
 const largeMessage = 1 << 20
 
 // mostReadings bounds how often the same bytes are checked, in a message that holds large lists in large lists.
@@ -32,18 +31,18 @@ type message struct {
 	xml   *xmlReader
 }
 
-// left says how parts of a message are left unread.
-type left struct {
+// leaving says how parts of a message are left unread.
+type leaving struct {
 	from     int  // from how many bytes on; 0 for never
 	readings int  // how often the same bytes may still be checked
 	isPart   bool // it is a part that is read, of which everything was counted
 }
 
-// holds says whether parts of a text of so many bytes are left unread.
-func (l left) holds(size int) bool { return l.from > 0 && size >= l.from && l.readings > 0 }
+// applies says whether parts of a text of so many bytes are left unread.
+func (l leaving) applies(size int) bool { return l.from > 0 && size >= l.from && l.readings > 0 }
 
-// inParts is what holds for the parts that are left.
-func (l left) inParts() left { return left{l.from, l.readings - 1, true} }
+// forParts is what applies to the parts that are left.
+func (l leaving) forParts() leaving { return leaving{l.from, l.readings - 1, true} }
 
 // read makes the nodes that are in n.
 func (u *unread) read(n *Node) {
