@@ -164,69 +164,77 @@ func callProblem(s *sheet.Step, problems []contract.Problem) error {
 	return session.WithTry(s.Target()+" needs "+list, "add "+list)
 }
 
-func stepTarget(b *bench.Bench, s *sheet.Step, target []string) error {
+// stepTarget makes the step's action of the words that say what is called.
+func stepTarget(b *bench.Bench, s *sheet.Step, target []string) (err error) {
+	isOfService := len(target) == 2 && b.Service(target[0]) != nil
 	switch {
 	case len(target) == 0:
-		return fmt.Errorf("call what? service/operation, service METHOD PATH, or METHOD ADDRESS")
+		return errors.New("call what? service/operation, service METHOD PATH, or METHOD ADDRESS")
 	case len(target) == 1 && strings.Contains(target[0], "://"):
-		return stepTarget(b, s, []string{"GET", target[0]})
+		s.Action, err = requestOf(b, []string{"GET", target[0]})
 	case len(target) == 1:
-		service, operation, ok := strings.Cut(target[0], "/")
-		found := b.Service(service)
-		switch {
-		case found == nil:
-			return &bench.NotFoundError{What: "service", Name: service, Known: b.ServiceNames()}
-		case !ok || operation == "":
-			return fmt.Errorf("call which operation of %s? %s", service, session.OperationsOf(b, found))
-		case found.Operation(operation) == nil && found.Contract == nil && found.Speaks == "":
-			return &bench.NotFoundError{What: "operation of " + service, Name: operation, Known: found.OperationNames()}
-		}
-		s.Action = &step.Call{Service: service, Operation: operation}
-		return nil
-	case len(target) == 2 && b.Service(target[0]) != nil && request.IsMethod(target[1]):
-		return stepTarget(b, s, []string{target[0], target[1], ""})
-	case len(target) > 3:
-		return fmt.Errorf("%q is too much: fields are written name=value", target[3])
-	}
-	if len(target) == 2 && b.Service(target[0]) != nil {
+		s.Action, err = callOf(b, target[0])
+	case isOfService && request.IsMethod(target[1]):
+		s.Action, err = requestOf(b, []string{target[0], target[1], ""})
+	case isOfService:
 		return session.WithTry(fmt.Sprintf("%q is not a request method", target[1]),
 			fmt.Sprintf("write the operation as one word: %s/%s", target[0], target[1]))
+	case len(target) > 3:
+		return fmt.Errorf("%q is too much: fields are written name=value", target[3])
+	default:
+		s.Action, err = requestOf(b, target)
 	}
+	return err
+}
+
+// callOf calls service/operation.
+func callOf(b *bench.Bench, target string) (sheet.Action, error) {
+	service, operation, ok := strings.Cut(target, "/")
+	found := b.Service(service)
+	switch {
+	case found == nil:
+		return nil, &bench.NotFoundError{What: "service", Name: service, Known: b.ServiceNames()}
+	case !ok || operation == "":
+		return nil, fmt.Errorf("call which operation of %s? %s", service, session.OperationsOf(b, found))
+	case found.Operation(operation) == nil && found.Contract == nil && found.Speaks == "":
+		return nil, &bench.NotFoundError{What: "operation of " + service, Name: operation, Known: found.OperationNames()}
+	}
+	return &step.Call{Service: service, Operation: operation}, nil
+}
+
+// requestOf makes a request of METHOD ADDRESS, or service METHOD PATH.
+func requestOf(b *bench.Bench, target []string) (sheet.Action, error) {
 	line := &step.Request{Method: target[len(target)-2], Source: strings.Join(target, " ")}
 	if !request.IsMethod(line.Method) {
 		try := suggest.DidYouMean(strings.ToUpper(line.Method), request.Methods)
 		if slices.Contains(request.Methods, strings.ToUpper(line.Method)) {
 			try = "methods are written in capitals: " + strings.ToUpper(line.Method)
 		}
-		return session.WithTry(fmt.Sprintf("%q is not a request method", line.Method), try)
+		return nil, session.WithTry(fmt.Sprintf("%q is not a request method", line.Method), try)
 	}
 	parse := value.ParseAddress
 	if len(target) == 3 {
 		line.Service = target[0]
 		if b.Service(line.Service) == nil {
-			return &bench.NotFoundError{What: "service", Name: line.Service, Known: b.ServiceNames()}
+			return nil, &bench.NotFoundError{What: "service", Name: line.Service, Known: b.ServiceNames()}
 		}
 		parse = value.ParsePath
 	}
 	address := target[len(target)-1]
 	switch {
 	case line.Service != "" && address != "" && !strings.HasPrefix(address, "/") && !strings.HasPrefix(address, "?"):
-		return fmt.Errorf("the path %q must begin with /", address)
+		return nil, fmt.Errorf("the path %q must begin with /", address)
 	case line.Service == "" && !strings.Contains(address, "://") && !strings.HasPrefix(address, "${"):
-		return fmt.Errorf("%q is not an address: it must begin with http:// or https://, or a service must be before "+
-			"the method", address)
+		return nil, fmt.Errorf("%q is not an address: it must begin with http:// or https://, or a service must be "+
+			"before the method", address)
 	}
 	segments := strings.Split(address, "/")
 	for i, segment := range segments {
 		segments[i] = keptShorthand(segment)
 	}
-	t, err := parse(strings.Join(segments, "/"))
-	if err != nil {
-		return err
-	}
-	line.Path = t
-	s.Action = line
-	return nil
+	var err error
+	line.Path, err = parse(strings.Join(segments, "/"))
+	return line, err
 }
 
 // keptShorthand writes kept:name as the placeholder that it stands for.

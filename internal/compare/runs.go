@@ -397,26 +397,10 @@ const passed = "passed"
 // compare tells what became of a step.
 func (c *Changes) compare(key stepKey, a, b *stepSeen, o RunOptions) {
 	if a.outcome != b.outcome {
-		change := Change{
-			Kind: OtherOutcome, What: a.outcome + " before, " + b.outcome + " now", Before: a.outcome, After: b.outcome,
-		}
-		switch {
-		case b.outcome == passed && a.outcome == "not run":
-			change.Kind, change.What = PassesNow, "was not run before, and passes now"
-		case b.outcome == passed:
-			change.Kind, change.What = PassesNow, "passes now"
-		case a.outcome == passed && b.outcome != "not run":
-			change.Kind, change.What = FailsNow, "fails now"
-		case b.outcome == "not run":
-			change.Kind, change.What = NotRunNow, a.outcome+" before, not run now"
-		}
-		if b.outcome != passed {
-			change.Why = b.why
-		}
-		c.add(key, change)
+		c.add(key, outcomeChange(a, b))
 	}
-	better := a.outcome != passed && b.outcome == passed
-	if a.status != b.status && !better {
+	isBetter := a.outcome != passed && b.outcome == passed
+	if a.status != b.status && !isBetter {
 		c.add(key, Change{
 			Kind: OtherStatus, What: fmt.Sprintf("status %d before, %d now", a.status, b.status),
 			Before: strconv.Itoa(a.status), After: strconv.Itoa(b.status),
@@ -428,15 +412,39 @@ func (c *Changes) compare(key stepKey, a, b *stepSeen, o RunOptions) {
 			Before: strconv.Itoa(a.checks), After: strconv.Itoa(b.checks),
 		})
 	}
-	if a.unrecorded || b.unrecorded {
-		c.Unseen++
-		return
-	}
 	// An answer of another class, an error for one, has other fields in any case.
-	if a.status/100 != b.status/100 || a.body == "" || b.body == "" || a.body == b.body && c.Seen.isAll(o.Options) {
-		return
+	switch {
+	case a.unrecorded || b.unrecorded:
+		c.Unseen++
+	case a.status/100 == b.status/100 && a.body != "" && b.body != "" &&
+		(a.body != b.body || !c.Seen.isAll(o.Options)):
+		c.compareFields(key, readPlain(a), readPlain(b), o)
 	}
-	old, now := readPlain(a), readPlain(b)
+}
+
+// outcomeChange says how another outcome is to be taken.
+func outcomeChange(a, b *stepSeen) Change {
+	change := Change{
+		Kind: OtherOutcome, What: a.outcome + " before, " + b.outcome + " now", Before: a.outcome, After: b.outcome,
+	}
+	switch {
+	case b.outcome == passed && a.outcome == "not run":
+		change.Kind, change.What = PassesNow, "was not run before, and passes now"
+	case b.outcome == passed:
+		change.Kind, change.What = PassesNow, "passes now"
+	case a.outcome == passed && b.outcome != "not run":
+		change.Kind, change.What = FailsNow, "fails now"
+	case b.outcome == "not run":
+		change.Kind, change.What = NotRunNow, a.outcome+" before, not run now"
+	}
+	if b.outcome != passed {
+		change.Why = b.why
+	}
+	return change
+}
+
+// compareFields tells what is other in an answer; nil is one that cannot be read.
+func (c *Changes) compareFields(key stepKey, old, now *document.Node, o RunOptions) {
 	c.Seen.Add(old, o.Options)
 	c.Seen.Add(now, o.Options)
 	if old == nil || now == nil {

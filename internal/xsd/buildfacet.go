@@ -61,7 +61,7 @@ func (b *builder) facets(t, base *SimpleType, form xnode) {
 		case "whiteSpace":
 			b.whitespace(t, base, f, text)
 		case "length", "minLength", "maxLength", "totalDigits", "fractionDigits":
-			b.numericFacet(t, f, name, strings.TrimSpace(text))
+			b.countFacet(t, f, name, strings.TrimSpace(text))
 		case "minInclusive", "maxInclusive", "minExclusive", "maxExclusive":
 			b.bound(t, base, f, name, text)
 		default:
@@ -131,48 +131,53 @@ func (b *builder) whitespace(t, base *SimpleType, f xnode, text string) {
 	}
 }
 
-func (b *builder) numericFacet(t *SimpleType, f xnode, name, text string) {
+// countFacet is a facet that counts characters, items or digits (Part 2, 4.3.1 to 4.3.3, 4.3.11 and 4.3.12).
+type countFacet struct {
+	of       func(*SimpleType) **int
+	isDigits bool
+	// isWider says whether a value allows what that of the base type does not; in words, how.
+	isWider func(n, base int) bool
+	words   string
+}
+
+func isUnder(n, base int) bool { return n < base }
+func isOver(n, base int) bool  { return n > base }
+func isOther(n, base int) bool { return n != base }
+
+var countFacets = map[string]countFacet{
+	"length":         {func(t *SimpleType) **int { return &t.Length }, false, isOther, "is not"},
+	"minLength":      {func(t *SimpleType) **int { return &t.MinLength }, false, isUnder, "is under"},
+	"maxLength":      {func(t *SimpleType) **int { return &t.MaxLength }, false, isOver, "is over"},
+	"totalDigits":    {func(t *SimpleType) **int { return &t.TotalDigits }, true, isOver, "is over"},
+	"fractionDigits": {func(t *SimpleType) **int { return &t.FractionDigits }, true, isOver, "is over"},
+}
+
+// hasLength are the primitive types whose values have a length.
+var hasLength = map[datatype.Primitive]bool{
+	datatype.String: true, datatype.HexBinary: true, datatype.Base64Binary: true, datatype.AnyURI: true,
+	datatype.QName: true, datatype.Notation: true,
+}
+
+func (b *builder) countFacet(t *SimpleType, f xnode, name, text string) {
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 0 || name == "totalDigits" && n == 0 {
 		b.fail(f, "%s is a number, not %q", name, text)
 		return
 	}
-	digits := name == "totalDigits" || name == "fractionDigits"
-	lengthy := t.Variety == List ||
-		t.Variety == Atomic && (t.Primitive == datatype.String || t.Primitive == datatype.HexBinary ||
-			t.Primitive == datatype.Base64Binary || t.Primitive == datatype.AnyURI || t.Primitive == datatype.QName ||
-			t.Primitive == datatype.Notation)
-	if !t.Missing && (digits && (t.Variety != Atomic || t.Primitive != datatype.Decimal) || !digits && !lengthy) {
+	facet := countFacets[name]
+	fits := t.Variety == List || t.Variety == Atomic && hasLength[t.Primitive]
+	if facet.isDigits {
+		fits = t.Variety == Atomic && t.Primitive == datatype.Decimal
+	}
+	if !fits && !t.Missing {
 		b.fail(f, "the facet %s cannot be used with this type", name)
 		return
 	}
-	switch name {
-	case "length":
-		if t.Length != nil && *t.Length != n {
-			b.fail(f, "length is %d in the base type and cannot be %d", *t.Length, n)
-		}
-		t.Length = &n
-	case "minLength":
-		if t.MinLength != nil && n < *t.MinLength {
-			b.fail(f, "minLength %d is under the %d of the base type", n, *t.MinLength)
-		}
-		t.MinLength = &n
-	case "maxLength":
-		if t.MaxLength != nil && n > *t.MaxLength {
-			b.fail(f, "maxLength %d is over the %d of the base type", n, *t.MaxLength)
-		}
-		t.MaxLength = &n
-	case "totalDigits":
-		if t.TotalDigits != nil && n > *t.TotalDigits {
-			b.fail(f, "totalDigits %d is over the %d of the base type", n, *t.TotalDigits)
-		}
-		t.TotalDigits = &n
-	case "fractionDigits":
-		if t.FractionDigits != nil && n > *t.FractionDigits {
-			b.fail(f, "fractionDigits %d is over the %d of the base type", n, *t.FractionDigits)
-		}
-		t.FractionDigits = &n
+	at := facet.of(t)
+	if *at != nil && facet.isWider(n, **at) {
+		b.fail(f, "%s %d %s the %d of the base type", name, n, facet.words, **at)
 	}
+	*at = &n
 }
 
 func (b *builder) bound(t, base *SimpleType, f xnode, name, text string) {

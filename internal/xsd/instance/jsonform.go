@@ -6,6 +6,7 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/lazy"
+	"testbench/internal/schema"
 	"testbench/internal/xsd"
 	"testbench/internal/xsd/datatype"
 )
@@ -116,12 +117,55 @@ func (j *JSONForm) complex(t *xsd.ComplexType) *document.Node {
 		}
 		return typeIs("array").Set("items", items)
 	}
-	w := &fieldWalk{shaper: &shaper{j.schema}, index: map[string]int{}}
-	w.particle(t.Particle, true, "", 1)
 	if t.Content == xsd.SimpleContent && len(t.Attributes) == 0 && t.AnyAttribute == nil {
 		return j.simple(t.Simple)
 	}
-	properties, required := document.NewObject(), document.NewList()
+	w := &fieldWalk{shaper: &shaper{j.schema}, index: map[string]int{}}
+	w.particle(t.Particle, true, "", 1)
+	form := objectForm{document.NewObject(), document.NewList()}
+	j.attributes(t, w, form)
+	switch t.Content {
+	case xsd.SimpleContent:
+		form.add(".", j.simple(t.Simple), true)
+	case xsd.MixedContent:
+		form.add(".", typeIs("string"), false)
+	}
+	together := repeatsTogether(t.Particle)
+	j.elements(t, w, form, together)
+	if together {
+		one := typeIs("object").Set("properties", form.properties).Set("minProperties", number(1)).Set("maxProperties",
+			number(1))
+		return typeIs("array").Set("items", one)
+	}
+	out := typeIs("object").Set("properties", form.properties)
+	if len(form.required.Items()) > 0 {
+		out.Set("required", form.required)
+	}
+	if !w.isOpen && t.AnyAttribute == nil {
+		if c, ok := t.Base.(*xsd.ComplexType); t.Name.Local != "" &&
+			(ok && c != xsd.AnyType() || len(j.schema.Derived(t)) > 0) {
+			form.add("@xsi:type", typeIs("string"), false) // the name of a derived type is beside its fields
+		}
+		out.Set("additionalProperties", document.NewBoolean(false))
+	}
+	if t.Documentation != "" {
+		out.Set("description", text(strings.Join(strings.Fields(t.Documentation), " ")))
+	}
+	return out
+}
+
+// objectForm is what an object holds.
+type objectForm struct{ properties, required *document.Node }
+
+func (f objectForm) add(key string, value *document.Node, isRequired bool) {
+	f.properties.Set(key, value)
+	if isRequired {
+		f.required.AppendItems(text(key))
+	}
+}
+
+// attributes adds those of a type; @ is before the name where an element is called so too.
+func (j *JSONForm) attributes(t *xsd.ComplexType, w *fieldWalk, form objectForm) {
 	for _, use := range t.Attributes {
 		key := use.Name.Local
 		if _, both := w.index[key]; both {
@@ -131,67 +175,44 @@ func (j *JSONForm) complex(t *xsd.ComplexType) *document.Node {
 		if use.Fixed != nil {
 			one = document.NewObject().Set("const", simpleField(use.Type, *use.Fixed))
 		}
-		properties.Set(key, one)
-		if use.Required {
-			required.AppendItems(text(key))
-		}
+		form.add(key, one, use.Required)
 	}
-	switch t.Content {
-	case xsd.SimpleContent:
-		properties.Set(".", j.simple(t.Simple))
-		required.AppendItems(text("."))
-	case xsd.MixedContent:
-		properties.Set(".", typeIs("string"))
-	}
+}
+
+// elements adds those of a type, and the ones that may be in their place. Where they repeat together, each is one
+// item of a list, and not a list itself.
+func (j *JSONForm) elements(t *xsd.ComplexType, w *fieldWalk, form objectForm, together bool) {
 	declared := map[string]*xsd.Element{}
 	t.Particle.Elements(func(e *xsd.Element) {
 		if declared[e.Name.Local] == nil {
 			declared[e.Name.Local] = e
 		}
 	})
-	together := repeatsTogether(t.Particle)
 	for _, f := range w.fields {
 		e := declared[f.Name]
-		for _, one := range append([]*xsd.Element{e}, j.schema.Substitutes(e)...) {
+		others := j.schema.Substitutes(e)
+		for _, one := range append([]*xsd.Element{e}, others...) {
 			if one.Abstract {
 				continue
 			}
 			value := j.Element(one)
 			if f.Max != 1 && !together {
-				value = typeIs("array").Set("items", value)
-				if f.Min > 1 || f.Min == 1 && f.Required {
-					value.Set("minItems", number(f.Min))
-				}
-				if f.Max > 1 {
-					value.Set("maxItems", number(f.Max))
-				}
+				value = listForm(value, f)
 			}
-			properties.Set(one.Name.Local, value)
-		}
-		if f.Required && !e.Abstract && len(j.schema.Substitutes(e)) == 0 {
-			required.AppendItems(text(f.Name))
+			form.add(one.Name.Local, value, one == e && f.Required && len(others) == 0)
 		}
 	}
-	if together {
-		one := typeIs("object").Set("properties", properties).Set("minProperties", number(1)).Set("maxProperties",
-			number(1))
-		return typeIs("array").Set("items", one)
+}
+
+func listForm(item *document.Node, f schema.ShapeField) *document.Node {
+	list := typeIs("array").Set("items", item)
+	if f.Min > 1 || f.Min == 1 && f.Required {
+		list.Set("minItems", number(f.Min))
 	}
-	out := typeIs("object").Set("properties", properties)
-	if len(required.Items()) > 0 {
-		out.Set("required", required)
+	if f.Max > 1 {
+		list.Set("maxItems", number(f.Max))
 	}
-	if !w.isOpen && t.AnyAttribute == nil {
-		if c, ok := t.Base.(*xsd.ComplexType); t.Name.Local != "" &&
-			(ok && c != xsd.AnyType() || len(j.schema.Derived(t)) > 0) {
-			properties.Set("@xsi:type", typeIs("string")) // the name of a derived type is beside its fields
-		}
-		out.Set("additionalProperties", document.NewBoolean(false))
-	}
-	if t.Documentation != "" {
-		out.Set("description", text(strings.Join(strings.Fields(t.Documentation), " ")))
-	}
-	return out
+	return list
 }
 
 // plainPattern are patterns that mean the same in XML Schema and in ECMA-262: without the
