@@ -139,9 +139,9 @@ func Read(contentType string, data []byte) (*Node, Format, error) {
 func ReadAs(format Format, contentType string, data []byte) (*Node, error) {
 	switch format {
 	case JSON:
-		return readMessageJSON(textOfJSON(data, charset(contentType)), largeMessage)
+		return readMessageJSON(textOfJSON(data, charset(contentType)), ofMessages)
 	case XML:
-		return readMessageXML(data, charset(contentType), largeMessage)
+		return readMessageXML(data, charset(contentType), ofMessages)
 	case Form:
 		return ReadForm(string(data)), nil
 	case Binary:
@@ -253,9 +253,9 @@ func readJSON(data []byte, placed bool) (*Node, error) {
 	return reader.document(data)
 }
 
-func readMessageJSON(data []byte, large int) (*Node, error) {
+func readMessageJSON(data []byte, how leaving) (*Node, error) {
 	reader := newJSONReader(len(data))
-	reader.leaving = leaving{from: large, readings: mostReadings}
+	reader.leaving = how
 	return reader.document(data)
 }
 
@@ -292,6 +292,22 @@ func (r *jsonReader) wellFormed(data []byte) (*Node, error) {
 	return r.value(0)
 }
 
+// part reads a list or an object that was left unread.
+func (r *jsonReader) part(u *unread, n *Node) error {
+	r.into = n
+	_, err := r.wellFormed(u.message.text[u.from:u.to])
+	return err
+}
+
+// container makes the node of a list or an object.
+func (r *jsonReader) container(kind Kind) *Node {
+	if n := r.into; n != nil { // the part's own is there
+		r.into = nil
+		return n
+	}
+	return r.arena.node(kind)
+}
+
 // jsonReader makes a tree of JSON. A library checks it first.
 type jsonReader struct {
 	buffer  *bytes.Buffer
@@ -300,6 +316,7 @@ type jsonReader struct {
 	next    int // the offset of what is read next
 	leaving leaving
 	parts   *message // what is left unread of the document; nil where nothing is yet
+	into    *Node    // what a part is read into; nil for a whole document
 	placed  bool     // nodes carry their places
 	at      int      // the offset up to which lines are counted
 	line    int      // before it, from 0
@@ -416,7 +433,7 @@ func endOfText(data []byte, begin int) int {
 }
 
 func (r *jsonReader) list(depth int) (*Node, error) {
-	list, first := r.arena.node(List), len(r.items)
+	list, first := r.container(List), len(r.items)
 	leaves := r.leaving.applies(len(r.data))
 	r.next++
 	for !r.comes(']') {
@@ -448,8 +465,11 @@ func (r *jsonReader) leave(depth int) (*Node, error) {
 	}
 	from := r.next
 	values, inner, to := extent(r.data, from)
-	if depth+inner > MaxDepth {
+	switch {
+	case depth+inner > MaxDepth:
 		return nil, errTooDeep
+	case to-from < r.leaving.least:
+		return r.value(depth)
 	}
 	if r.parts == nil {
 		r.parts = &message{text: r.data, json: &jsonReader{leaving: r.leaving.forParts(), arena: newArena(len(r.data))}}
@@ -495,7 +515,7 @@ func extent(data []byte, begin int) (values, depth, end int) {
 }
 
 func (r *jsonReader) object(depth int) (*Node, error) {
-	object, first := r.arena.node(Object), len(r.members)
+	object, first := r.container(Object), len(r.members)
 	r.next++
 	for !r.comes('}') {
 		r.comes(',')
@@ -526,8 +546,11 @@ func explainJSON(data []byte, offset int, err error) error {
 		if syntactic.Err != nil {
 			message = syntactic.Err.Error()
 		}
-		if errors.Is(syntactic.Err, io.ErrUnexpectedEOF) {
+		switch {
+		case errors.Is(syntactic.Err, io.ErrUnexpectedEOF):
 			message = "it ends too early"
+		case strings.HasSuffix(message, "max depth"): // the library has no name for it
+			err, message = errTooDeep, errTooDeep.Error()
 		}
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
 		offset, message = len(data), "it ends too early"

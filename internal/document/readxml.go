@@ -19,9 +19,9 @@ func ReadXML(data []byte, charset string) (*Node, error) {
 	return newXMLReader(data, charset).document()
 }
 
-func readMessageXML(data []byte, charset string, large int) (*Node, error) {
+func readMessageXML(data []byte, charset string, how leaving) (*Node, error) {
 	reader := newXMLReader(data, charset)
-	reader.leaving = leaving{from: large, readings: mostReadings}
+	reader.leaving = how
 	return reader.document()
 }
 
@@ -32,14 +32,21 @@ type xmlReader struct {
 	tokens  *xmlstream.Reader
 	leaving leaving
 	parts   *message // what is left unread of the document; nil where nothing is yet
+	into    *Node    // what a part is read into; nil for a whole document
 	scope   *scope   // of the innermost open element
 	root    *Node
-	open    []*Node
-	first   []int            // where the items of each open element begin in items
+	open    []openElement
 	items   []*Node          // of the open elements, put into each when it ends and their number is known
 	text    []byte           // character data not yet put into the tree: CDATA and references do not split it
 	layouts map[string]*Node // blanks between elements are the same few texts over and over
 	arena   arena
+}
+
+// openElement is one that is not yet closed.
+type openElement struct {
+	node  *Node
+	first int   // where its items begin among those of the open elements
+	child int64 // the offset after the tag of the last element that began in it
 }
 
 func newXMLReader(data []byte, charset string) *xmlReader {
@@ -116,11 +123,14 @@ func (b *xmlReader) checkCount() error {
 
 // leaves says whether the element that starts is left unread: one like it was just before it.
 func (b *xmlReader) leaves() bool {
-	last := len(b.open) - 1
-	if last < 0 || !b.leaving.applies(b.size) || !b.tokens.IsInPlace() {
+	if len(b.open) == 0 || !b.leaving.applies(b.size) || !b.tokens.IsInPlace() {
 		return false
 	}
-	for items := b.items[b.first[last]:]; len(items) > 0; items = items[:len(items)-1] {
+	in := b.open[len(b.open)-1]
+	if b.tokens.EndOffset()-in.child < int64(b.leaving.least) {
+		return false
+	}
+	for items := b.items[in.first:]; len(items) > 0; items = items[:len(items)-1] {
 		if before := items[len(items)-1]; before.Kind == Element {
 			return before.inner.tag.name == b.tokens.SharedName()
 		}
@@ -131,6 +141,7 @@ func (b *xmlReader) leaves() bool {
 // leave checks an element, and leaves it unread.
 func (b *xmlReader) leave() error {
 	at, name := b.tokens.Position(), b.tokens.SharedName()
+	b.open[len(b.open)-1].child = b.tokens.EndOffset()
 	nodes := 1
 	for depth := 1; depth > 0; {
 		kind, err := b.tokens.Next()
@@ -160,14 +171,15 @@ func (b *xmlReader) leave() error {
 }
 
 // part reads an element that was left unread.
-func (b *xmlReader) part(u *unread, n *Node) (*Node, error) {
+func (b *xmlReader) part(u *unread, n *Node) error {
 	if u.scope != b.scope {
 		b.tokens.Declare(u.scope.prefixes())
 	}
 	b.tokens.Reset(u.message.text[u.from:u.to],
 		xmlstream.Position{Line: int(n.Line), Column: int(n.Column), Offset: int64(u.from)})
-	b.data, b.size, b.root, b.scope, b.parts = u.message.text, u.to-u.from, nil, u.scope, nil
-	return b.document()
+	b.data, b.size, b.root, b.scope, b.parts, b.into = u.message.text, u.to-u.from, nil, u.scope, nil, n
+	_, err := b.document()
+	return err
 }
 
 // add puts a node into the open element; outside of the root nothing is kept.
@@ -211,13 +223,21 @@ func (b *xmlReader) start() {
 			declares = declares || a.IsDeclaration()
 		}
 	}
-	element := b.arena.element(Element, b.tokens.SharedName(), attributes)
-	element.Line, element.Column = int32(at.Line), int32(at.Column)
-	b.add(element)
+	element := b.into
+	if element != nil { // the part's own is there
+		b.into, element.inner.tag.attributes = nil, attributes
+	} else {
+		element = b.arena.element(Element, b.tokens.SharedName(), attributes)
+		element.Line, element.Column = int32(at.Line), int32(at.Column)
+		b.add(element)
+	}
+	if len(b.open) > 0 {
+		b.open[len(b.open)-1].child = b.tokens.EndOffset()
+	}
 	if b.root == nil {
 		b.root = element
 	}
-	b.open, b.first = append(b.open, element), append(b.first, len(b.items))
+	b.open = append(b.open, openElement{node: element, first: len(b.items)})
 	if declares {
 		b.scope = &scope{outer: b.scope, of: element, attributes: attributes}
 	}
@@ -228,7 +248,7 @@ func (b *xmlReader) start() {
 func (b *xmlReader) end() {
 	b.flush()
 	last := len(b.open) - 1
-	element, items := b.open[last], b.items[b.first[last]:]
+	element, items := b.open[last].node, b.items[b.open[last].first:]
 	elements, texts := false, false
 	for _, item := range items {
 		elements = elements || item.Kind == Element
@@ -242,7 +262,7 @@ func (b *xmlReader) end() {
 		}
 	}
 	b.arena.fill(element, items, nil)
-	b.open, b.items, b.first = b.open[:last], b.items[:b.first[last]], b.first[:last]
+	b.open, b.items = b.open[:last], b.items[:b.open[last].first]
 	if b.scope != nil && b.scope.of == element {
 		b.scope = b.scope.outer
 	}

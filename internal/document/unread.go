@@ -12,6 +12,9 @@ import (
 // largeMessage is from how many bytes on a message is read so, and a part of it again.
 const largeMessage = 1 << 20
 
+// leastUnread is how many bytes a part has at least that is left unread: the note of it takes as much as a few nodes.
+const leastUnread = 64
+
 // mostReadings bounds how often the same bytes are checked, in a message that holds large lists in large lists.
 const mostReadings = 3
 
@@ -33,38 +36,34 @@ type message struct {
 
 // leaving says how parts of a message are left unread.
 type leaving struct {
-	from     int  // from how many bytes on; 0 for never
+	from     int  // of a text from how many bytes on; 0 for never
+	least    int  // how many bytes a part has at least
 	readings int  // how often the same bytes may still be checked
 	isPart   bool // it is a part that is read, of which everything was counted
 }
+
+// ofMessages is how parts of messages are left unread.
+var ofMessages = leaving{from: largeMessage, least: leastUnread, readings: mostReadings}
 
 // applies says whether parts of a text of so many bytes are left unread.
 func (l leaving) applies(size int) bool { return l.from > 0 && size >= l.from && l.readings > 0 }
 
 // forParts is what applies to the parts that are left.
-func (l leaving) forParts() leaving { return leaving{l.from, l.readings - 1, true} }
+func (l leaving) forParts() leaving {
+	return leaving{l.from, l.least, l.readings - 1, true}
+}
 
 // read makes the nodes that are in n.
 func (u *unread) read(n *Node) {
 	u.once.Do(func() {
 		u.message.mutex.Lock()
 		defer u.message.mutex.Unlock()
-		var made *Node
-		var err error
-		if u.message.json != nil {
-			made, err = u.message.json.wellFormed(u.message.text[u.from:u.to])
-		} else {
-			made, err = u.message.xml.part(u, n)
+		read := u.message.json.part
+		if u.message.xml != nil {
+			read = u.message.xml.part
 		}
-		if err != nil {
+		if err := read(u, n); err != nil {
 			panic(fmt.Sprintf("a part of a message that was well-formed is not: %v", err))
-		}
-		if made.inner == nil {
-			return
-		}
-		n.inner.items, n.inner.members = made.inner.items, made.inner.members
-		if n.inner.tag != nil {
-			n.inner.tag.attributes = made.inner.tag.attributes
 		}
 	})
 }

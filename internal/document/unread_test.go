@@ -14,12 +14,9 @@ import (
 
 // readers read a text at once, and as a large message is read.
 var readers = map[document.Format][2]func(data []byte) (*document.Node, error){
-	document.JSON: {document.ReadJSON, func(data []byte) (*document.Node, error) {
-		return document.ReadMessageJSON(data, 1)
-	}},
+	document.JSON: {document.ReadJSON, document.ReadMessageJSON},
 	document.XML: {
-		func(data []byte) (*document.Node, error) { return document.ReadXML(data, "") },
-		func(data []byte) (*document.Node, error) { return document.ReadMessageXML(data, "", 1) },
+		func(data []byte) (*document.Node, error) { return document.ReadXML(data, "") }, document.ReadMessageXML,
 	},
 }
 
@@ -81,16 +78,16 @@ func TestUnread(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) { sameAtOnce(t, c.format, []byte(c.text)) })
 	}
 	t.Run("what is counted", func(t *testing.T) {
-		_, err := document.ReadMessageJSON([]byte("[[0]"+strings.Repeat(",[1,{}]", document.MaxNodes/3)+"]"), 1)
+		_, err := document.ReadMessageJSON([]byte("[[0]" + strings.Repeat(",[1,{}]", document.MaxNodes/3) + "]"))
 		assert.ErrorContains(t, err, "JSON that is too much to read, at line 1, column 9786712: it holds more than 4194304 values")
-		_, err = document.ReadMessageXML([]byte("<r>"+strings.Repeat("<x>1<y/></x>\n", document.MaxNodes/3+1)+"</r>"), "", 1)
+		_, err = document.ReadMessageXML([]byte("<r>" + strings.Repeat("<x>1<y/></x>\n", document.MaxNodes/3+1) + "</r>"))
 		assert.ErrorContains(t, err, "XML that is too much to read, at line 1398102, column 9: it holds more than 4194304 values")
 	})
 }
 
 // What was left unread is read once, whoever asks first, and then is as any other node.
 func TestUnreadIsShared(t *testing.T) {
-	root, err := document.ReadMessageXML([]byte("<r>"+strings.Repeat("<x><y>1</y><y>2</y></x>", 50)+"</r>"), "", 1)
+	root, err := document.ReadMessageXML([]byte("<r>" + strings.Repeat("<x><y>1</y><y>2</y></x>", 50) + "</r>"))
 	require.NoError(t, err)
 	var group sync.WaitGroup
 	for range 4 {
@@ -101,7 +98,7 @@ func TestUnreadIsShared(t *testing.T) {
 		})
 	}
 	group.Wait()
-	list, err := document.ReadMessageJSON([]byte(`[{}, {"a": 1}, {"a": 1}, {"a": 1}]`), 1)
+	list, err := document.ReadMessageJSON([]byte(`[{}, {"a": 1}, {"a": 1}, {"a": 1}]`))
 	require.NoError(t, err)
 	items := list.Items()
 	items[1].Set("b", document.NewNumber("2"))

@@ -286,11 +286,12 @@ func (f *finder) named(node *document.Node, steps []step) (*document.Node, int, 
 		for _, s := range steps[1:used] {
 			name += "." + s.name
 		}
-		enough := 0
-		if used < len(steps) && steps[used].kind == byIndex && steps[used].index >= 0 {
-			enough = steps[used].index + 1 // those after it are not asked for
+		if used < len(steps) && steps[used].kind == byIndex {
+			if one := f.nth(node, name, steps[used].index); one != nil {
+				return one, used + 1, nil
+			}
 		}
-		if next := f.child(node, name, enough); next != nil {
+		if next := f.child(node, name); next != nil {
 			return next, used, nil
 		}
 	}
@@ -304,9 +305,8 @@ func (f *finder) named(node *document.Node, steps []step) (*document.Node, int, 
 	return nil, 0, nil
 }
 
-// child gives what a name leads to: of elements that bear it a list, of the first so many
-// unless enough is 0.
-func (f *finder) child(node *document.Node, name string, enough int) *document.Node {
+// child gives what a name leads to: of elements that bear it a list.
+func (f *finder) child(node *document.Node, name string) *document.Node {
 	switch node.Kind {
 	case document.Object:
 		return node.Get(name)
@@ -318,9 +318,6 @@ func (f *finder) child(node *document.Node, name string, enough int) *document.N
 		for _, child := range node.Items() {
 			if child.Kind == document.Element && f.nameIs(child.Name(), name) {
 				found = append(found, child)
-				if len(found) == enough {
-					break
-				}
 			}
 		}
 		switch len(found) {
@@ -330,6 +327,22 @@ func (f *finder) child(node *document.Node, name string, enough int) *document.N
 			return found[0]
 		}
 		return document.NewList(found...)
+	}
+	return nil
+}
+
+// nth is an element of a name by its number, from 0, without gathering those before it; nil where there is none.
+func (f *finder) nth(node *document.Node, name string, index int) *document.Node {
+	if node.Kind != document.Element {
+		return nil
+	}
+	for _, child := range node.Items() {
+		if child.Kind == document.Element && f.nameIs(child.Name(), name) {
+			if index == 0 {
+				return child
+			}
+			index--
+		}
 	}
 	return nil
 }
@@ -396,5 +409,5 @@ func (f *finder) selected(node *document.Node, s step) (*document.Node, error) {
 // Child returns what a single name leads to in a node, as a step of a path
 // would, or nil.
 func Child(node *document.Node, name string) *document.Node {
-	return new(finder).child(node, name, 0)
+	return new(finder).child(node, name)
 }
