@@ -40,8 +40,8 @@ func (r *Reader) parse(n *yamlfile.Node, parse func(string) (*value.Template, er
 	return t
 }
 
-// otherSpellings are those of null, true and false that YAML takes too (YAML 1.2.2, 10.3.2). They are refused: they would
-// be sent as texts, and nobody would be told. Who means the text puts it in quotes.
+// otherSpellings are those of null, true and false that YAML takes too (YAML 1.2.2, 10.3.2). They are refused:
+// they would be sent as texts, and nobody would be told. Who means the text puts it in quotes.
 var otherSpellings = map[string]string{
 	"~": "null", "Null": "null", "NULL": "null", "True": "true", "TRUE": "true", "False": "false", "FALSE": "false",
 }

@@ -330,7 +330,8 @@ func (m *measuring) sizes() error {
 		if err := m.write("steps-"+name+".yaml", func(w io.Writer) {
 			_, _ = fmt.Fprint(w, "sheet: steps\nsteps:\n")
 			for n := range parts * 1_000 {
-				_, _ = fmt.Fprintf(w, "  - step: s%d\n    call: stores/lot\n    fill: {id: L-%d}\n    fields: {lot: L-%d}\n", n, n, n)
+				_, _ = fmt.Fprintf(w,
+					"  - step: s%[1]d\n    call: stores/lot\n    fill: {id: L-%[1]d}\n    fields: {lot: L-%[1]d}\n", n)
 			}
 		}); err != nil {
 			return err

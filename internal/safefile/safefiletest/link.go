@@ -9,7 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Link makes a link, and leaves the test out where the system makes none: Windows asks for a right that not every user has.
+// Link makes a link, and leaves the test out where the system makes none: Windows asks for a right that not every
+// user has.
 func Link(t *testing.T, to, at string) {
 	t.Helper()
 	err := os.Symlink(to, at)
