@@ -33,8 +33,11 @@ func newCommand() *command {
 }
 
 func runNew(ctx context.Context, s *session, args []string) (int, error) {
-	if len(args) == 0 || len(args) > 2 {
+	switch {
+	case len(args) == 0:
 		return 0, usagef("testbench new DIR ADDRESS", "in which folder?")
+	case len(args) > 2:
+		return 0, usagef("testbench new DIR ADDRESS", "new takes a folder and an address, and there is also %q", args[2])
 	}
 	var address string
 	var err error

@@ -362,25 +362,29 @@ func (r *jsonReader) place(n *Node, begin int) {
 	n.Line, n.Column = int32(r.line+1), int32(r.column+1)
 }
 
-func (r *jsonReader) value(depth int) (n *Node, err error) {
+func (r *jsonReader) value(depth int) (*Node, error) {
+	if !r.placed {
+		return r.read(depth)
+	}
+	// The place is counted before what is inside, which counts on from there.
+	mark := &Node{}
+	r.peek()
+	r.place(mark, r.next)
+	n, err := r.read(depth)
+	if n != nil {
+		n.Line, n.Column = mark.Line, mark.Column
+	}
+	return n, err
+}
+
+func (r *jsonReader) read(depth int) (*Node, error) {
 	if depth > MaxDepth {
 		return nil, errTooDeep
 	}
 	if r.arena.made > MaxNodes && !r.leaving.isPart {
 		return nil, errTooMany
 	}
-	c := r.peek()
-	if r.placed {
-		// The place is counted before what is inside, which counts on from there.
-		mark := &Node{}
-		r.place(mark, r.next)
-		defer func() {
-			if n != nil {
-				n.Line, n.Column = mark.Line, mark.Column
-			}
-		}()
-	}
-	switch c {
+	switch r.peek() {
 	case '[':
 		return r.list(depth)
 	case '{':

@@ -1,7 +1,6 @@
 package document
 
 import (
-	"errors"
 	"strings"
 )
 
@@ -18,10 +17,11 @@ func ReadEvents(text string) (*Node, error) {
 			node := NewText(joined)
 			if Guess([]byte(joined)) == JSON {
 				tree, err := reader.document([]byte(joined))
-				if errors.Is(err, errTooMany) {
-					return err
-				} else if err == nil {
+				switch {
+				case err == nil:
 					node = tree
+				case reader.arena.made > MaxNodes:
+					return err
 				}
 			}
 			items = push(items, event.Set("data", node))

@@ -168,6 +168,9 @@ func BenchmarkRead(b *testing.B) {
 func TestTooManyValues(t *testing.T) {
 	_, err := document.ReadJSON([]byte("[" + strings.Repeat("1,", document.MaxNodes+1) + "1]"))
 	assert.ErrorContains(t, err, "it holds more than 4194304 values")
+	event := "data: [" + strings.Repeat("1,", document.MaxNodes/2) + "1]\n\n"
+	_, err = document.ReadEvents(strings.Repeat(event, 3))
+	assert.ErrorContains(t, err, "it holds more than 4194304 values")
 	// Lines share what they are made of, and the place of a mistake is its own.
 	list, err := document.ReadLines([]byte(strings.Repeat("{}\n", 1000) + "{\"a\": [1]}"))
 	require.NoError(t, err)

@@ -236,6 +236,18 @@ func TestFindings(t *testing.T) {
 	}
 }
 
+// A page is not changed into what it is.
+func TestAnotherType(t *testing.T) {
+	found := doubted(t, newBench(t, "sheet: s\nsteps:\n  - step: page\n    request: GET ${base}/\n",
+		func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Type", "text/html; charset=utf-8")
+			_, _ = w.Write([]byte("<!doctype html><title>Lots</title><p>12</p>"))
+		}), "sheet.yaml")
+	words := strings.Join(found.Findings()[0].Words, "; ")
+	assert.Contains(t, words, "Content-Type application/octet-stream in place of text/html; charset=utf-8: passes")
+	assert.NotContains(t, words, "Content-Type text/html")
+}
+
 // ask is one of several requests that are alike.
 type ask struct {
 	line string

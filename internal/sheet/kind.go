@@ -108,8 +108,8 @@ func readSteps(r *mapping.Reader, n *yamlfile.Node, from origin) []*Step {
 			continue
 		}
 		if history.StepOf(step.Name) != step.Name {
-			r.File.Report(item.Get("step"), "leave (1 of 2) out: the items of for each: are told apart so",
-				"%q is the name of a step for one item of a list", step.Name)
+			r.File.Report(item.Get("step"), fmt.Sprintf("call the step %q", history.StepOf(step.Name)),
+				"the name %q is like those that for each: gives to the steps of its items", step.Name)
 		}
 		if seen[step.Name] {
 			r.File.Report(item, "", "a second step is named %q", step.Name)

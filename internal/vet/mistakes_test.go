@@ -395,7 +395,7 @@ steps:
 		{"sheet: s\nsteps:\n  - step: a\n    call: ¦[1]\n", "a single value is expected here", ""},
 		{
 			"sheet: s\nsteps:\n  - step: ¦a (1 of 3)\n    call: stores/search\n",
-			`"a (1 of 3)" is the name of a step for one item of a list`, "leave (1 of 2) out",
+			`the name "a (1 of 3)" is like those that for each: gives`, `call the step "a"`,
 		},
 		{search("expect:\n  status: ¦20"), "is not a status", ""},
 		{search("expect:\n  refused: ¦tsl"), "is not a kind of refusal", "tls"},
