@@ -471,8 +471,27 @@ steps:
     service: echo
     fields:
       headers.X-Hive-Key: is absent
+  - step: put
+    follow: PUT ${place}
+    service: echo
+    body: {lot: L-1}
+    fields:
+      method: PUT
+      path: /at/next
+      headers.X-Hive-Key: is present
+      json.lot: L-1
+  - step: remove
+    follow: DELETE ${place}
+    service: echo
+    fields:
+      method: DELETE
+      json: is absent
 `)
 	assert.Equal(t, 0, o.status, o.all())
+	guarded := strings.Replace(p.read("bench.yaml"), "  local:\n", "  local:\n    guard: read only\n", 1)
+	p.write("bench.yaml", guarded)
+	o = p.run("run", "sheets/test.yaml")
+	assert.Contains(t, o.all(), "this request could write", "PUT and DELETE write wherever they lead")
 }
 
 // One token serves a run; it is renewed before it ends, by the refresh token

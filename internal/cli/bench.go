@@ -60,7 +60,10 @@ func runNew(ctx context.Context, s *session, args []string) (int, error) {
 	if address == "" {
 		next = "testbench add NAME CONTRACT   (a file or an address: WSDL, OpenAPI, OData, WADL)"
 	}
-	s.tell.note("next: cd %s && %s", args[0], next)
+	if filepath.Clean(args[0]) != "." {
+		next = "cd " + args[0] + " && " + next
+	}
+	s.tell.note("next: %s", next)
 	return ExitPassed, nil
 }
 

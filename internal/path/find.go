@@ -1,6 +1,7 @@
 package path
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
@@ -97,6 +98,7 @@ func (p *Path) Find(roots Roots, scope value.Scope) (Selection, error) {
 	f := finder{roots: roots, scope: scope, selection: Selection{Many: p.HasEach()}}
 	if root == nil {
 		f.unreadable()
+		f.selection.Matches[0].Miss.Try = p.besideBody()
 		return f.selection, nil
 	}
 	if err := f.follow(root, name, p.steps); err != nil {
@@ -105,11 +107,24 @@ func (p *Path) Find(roots Roots, scope value.Scope) (Selection, error) {
 	if len(p.stages) > 0 {
 		return p.through(f.selection, roots, scope)
 	}
-	if len(f.selection.Matches) == 1 && !f.selection.Many && p.reply && f.selection.Matches[0].Node == nil &&
-		roots.Answer.Get("reply") != nil {
-		f.selection.Matches[0].Miss.Try = "the answer has a field reply of its own: write answer." + p.Source
+	if f.selection.Many || len(f.selection.Matches) != 1 || f.selection.Matches[0].Node != nil {
+		return f.selection, nil
+	}
+	switch miss := f.selection.Matches[0].Miss; {
+	case p.reply && roots.Answer.Get("reply") != nil:
+		miss.Try = "the answer has a field reply of its own: write answer." + p.Source
+	case miss.Reached == name:
+		miss.Try = cmp.Or(p.besideBody(), miss.Try)
 	}
 	return f.selection, nil
+}
+
+// besideBody says how a path is written that was probably meant for what is beside the body, and looks in it; "" for others.
+func (p *Path) besideBody() string {
+	if p.isRooted || len(p.steps) == 0 || !slices.Contains([]string{"status", "headers", "cookies"}, p.steps[0].name) {
+		return ""
+	}
+	return fmt.Sprintf("write reply.%s for what is beside the body", p.Source)
 }
 
 type finder struct {

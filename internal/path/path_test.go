@@ -64,6 +64,10 @@ func TestFind(t *testing.T) {
 		{source: "answer.reply.own", want: "1"},
 		{source: "answer", want: ""},
 		{source: "lots.id", miss: "lots has no id: it is a list of 2; write [0] or [*] before .id"},
+		{source: "headers.ETag", document: `{"a": 1}`, miss: "answer has no headers: it is an object with a; write reply.headers.ETag for what is beside the body"},
+		{source: "answer.status", document: `{"a": 1}`, miss: "answer has no status: it is an object with a"},
+		{source: "a.status", document: `{"a": {}}`, miss: "a has no status: it is an empty object"},
+		{source: "status", document: `{"status": 3}`, want: "3"},
 		{source: "lots[5].id", miss: "lots has no [5]: it is a list of 2"},
 		{
 			source: "lots[0].grad",

@@ -21,8 +21,10 @@ import (
 // Follow goes to an address out of an answer.
 type Follow struct {
 	asking
+	Method  string // empty for GET, or POST where something is sent
 	Address *value.Template
 	Service string // that a relative address belongs to; may be empty
+	Source  string
 
 	At        *yamlfile.Node
 	serviceAt *yamlfile.Node
@@ -31,9 +33,10 @@ type Follow struct {
 var followKind = sheet.Kind{
 	Word: "follow", What: "a step that follows an address", Common: ofAsking,
 	Own: []mapping.Key[sheet.Step]{
-		own("follow", "an address out of an answer",
+		own("follow", "an address out of an answer, or METHOD and one",
 			func(r *mapping.Reader, _ *sheet.Step, f *Follow, n *yamlfile.Node) {
-				f.Address, f.At = r.Address(n), n
+				f.At = n
+				f.read(r, n)
 			}),
 		own("service", "the service, for follow", func(r *mapping.Reader, _ *sheet.Step, f *Follow, n *yamlfile.Node) {
 			f.Service, f.serviceAt = r.PlainText(n), n
@@ -43,13 +46,46 @@ var followKind = sheet.Kind{
 	New:     func() sheet.Action { return &Follow{} },
 }
 
+func (f *Follow) read(r *mapping.Reader, n *yamlfile.Node) {
+	f.Source = strings.TrimSpace(r.Text(n))
+	address := f.Source
+	if first, rest, more := strings.Cut(f.Source, " "); more && isWord(first) {
+		if !request.IsMethod(first) {
+			r.File.Report(n, "write it like PUT ${place}, with a method in capitals", "%q is not a method", first)
+			return
+		}
+		f.Method, address = first, strings.TrimSpace(rest)
+	}
+	f.Address = addressIn(r, n, address, value.ParseAddress)
+}
+
+// isWord says whether a text is of letters alone, as methods are and addresses are not.
+func isWord(text string) bool {
+	return strings.Trim(strings.ToLower(text), "abcdefghijklmnopqrstuvwxyz-") == ""
+}
+
+// addressIn reads the address that a text ends with; nil for one that cannot be read, which is reported.
+func addressIn(r *mapping.Reader, n *yamlfile.Node, address string,
+	parse func(string) (*value.Template, error),
+) *value.Template {
+	lead := strings.LastIndex(n.Text, address)
+	t, err := parse(address)
+	if err != nil {
+		r.Mistake(n, lead, err)
+		return nil
+	}
+	value.Shift(t.Placeholders(), lead) // they are told where they are in the whole line
+	r.Note(n, t.Placeholders())
+	return t
+}
+
 // Check wants an address that could be read.
 func (f *Follow) Check(*mapping.Reader, *sheet.Step) bool {
 	return f.Address != nil && f.Address.Source != ""
 }
 
 // Target is the address as it was written.
-func (f *Follow) Target() string { return "follow " + f.Address.Source }
+func (f *Follow) Target() string { return "follow " + f.Source }
 
 // Asks are the placeholders of the address.
 func (f *Follow) Asks() ([]*value.Placeholder, []*rule.Condition) {
@@ -93,7 +129,8 @@ func (f *Follow) Plan(ctx context.Context, of *session.Session, p *session.Prepa
 	// Where an answer leads may name a part of what is there; that is not sent.
 	address, _, _ = strings.Cut(address, "#")
 	spec.Address = value.Literal(address)
-	if len(s.Contents) == 0 && len(s.SOAPWords()) == 0 {
+	spec.Method = f.Method
+	if f.Method == "" && len(s.Contents) == 0 && len(s.SOAPWords()) == 0 {
 		spec.Method = "GET" // at a service that speaks SOAP, too: a link is read
 	}
 	return nil
@@ -107,5 +144,5 @@ func (f *Follow) Vet(v *Vetting, s *sheet.Step) {
 			return
 		}
 	}
-	vetSOAP(v, s, p, "")
+	vetSOAP(v, s, p, f.Method)
 }

@@ -66,15 +66,7 @@ func (to *Request) read(r *mapping.Reader, n *yamlfile.Node) {
 	if to.Service != "" {
 		parse = value.ParsePath // it comes after the service's address: nothing in it is raw
 	}
-	lead := strings.LastIndex(n.Text, rest)
-	t, err := parse(rest)
-	if err != nil {
-		r.Mistake(n, lead, err)
-		return
-	}
-	value.Shift(t.Placeholders(), lead) // they are told where they are in the whole line
-	to.Path = t
-	r.Note(n, t.Placeholders())
+	to.Path = addressIn(r, n, rest, parse)
 }
 
 // Check wants a request that could be read.
