@@ -18,6 +18,25 @@ func TestEndlessStreams(t *testing.T) {
 		case "/lines":
 			w.Header().Set("Content-Type", "application/x-ndjson")
 			text = "{\"n\": 1}\n{\"n\": 2}\n{\"n\": 3}\n"
+		case "/watch": // as those do that speak JSON to who cannot speak gRPC
+			w.Header().Set("Content-Type", "application/json")
+			text = "{\"result\": {\"n\": 1}}\n{\"result\": {\"token\": \"comb-token-77\"}}\n"
+		case "/watch/one":
+			w.Header().Set("Content-Type", "application/json")
+			text = "{\"result\": {\"n\": 1}}\n"
+		case "/ended":
+			w.Header().Set("Content-Type", "application/json")
+			_, _ = io.WriteString(w, "{\"n\": 1}\n{\"n\": 2}")
+			return
+		case "/document":
+			w.Header().Set("Content-Type", "application/json")
+			_, _ = io.WriteString(w, "{\n  \"n\": [\n    1,\n    2\n  ]\n}\n")
+			return
+		case "/refused":
+			w.Header().Set("Content-Type", "application/json")
+			w.WriteHeader(http.StatusBadRequest)
+			_, _ = io.WriteString(w, "{\"code\": 3}\n")
+			return
 		case "/plain":
 			w.Header().Set("Content-Type", "application/json")
 			_, _ = io.WriteString(w, "[]")
@@ -37,6 +56,7 @@ services:
       lines: {request: GET /lines, stream: {most: 2}}
       plain: {request: GET /plain, stream: {most: 2}}
       open: {request: GET /chat}
+      watch: {request: GET /watch, stream: {most: 2}}
 `)
 	p.write("sheets/s.yaml", `sheet: s
 steps:
@@ -54,14 +74,40 @@ steps:
   - step: lines
     call: bees/lines
     fields: {answer: count 2, "[1].n": 2}
+  - step: watch
+    call: bees/watch
+    fields: {answer: count 2, "[0].result.n": 1, "[1].result.token": is present}
+  - step: one
+    request: bees GET /watch/one
+    stream: {quiet: 50 ms}
+    fields: {answer: count 1, "[0].result.n": 1}
+  - step: ended
+    request: bees GET /ended
+    stream: {end: never}
+    fields: {answer: count 2, "[1].n": 2}
+  - step: document
+    request: bees GET /document
+    stream: {most: 2}
+    fields: {n: count 2}
+  - step: refused
+    request: bees GET /refused
+    stream: {most: 1}
+    expect: {status: 400}
+    fields: {code: 3}
 `)
 	p.cases([]commandCase{
 		{"run sheets/s.yaml", 0, nil},
+		{"fields 1.4", 0, []string{"[*].result.n"}},
+		{"history 1.4", 0, []string{`{"result": {"n": 1}}`}},
+		{"compare 1.4 1.4", 0, nil},
+		{"report 1 -out r.har", 0, nil},
+		{"call bees GET /watch -timeout 80ms", 3, []string{"within 80ms", "stream: {quiet: 2 s}"}},
 		{"call bees/chat", 0, []string{"the stream was left: its last event came"}},
 		{"call bees/lines", 0, []string{"the stream was left: 2 events came"}},
 		{"call bees/plain", 0, []string{"the answer is not a stream of events: stream: has no effect"}},
 		{"call bees/open -timeout 80ms", 3, []string{"within 80ms", "stream: {quiet: 2 s}"}},
 	})
+	assert.NotContains(t, p.read("r.har"), "comb-token-77", "what looks like a token is masked in each line")
 	assert.Equal(t, "Heather\n", p.run("call", "bees/chat", "-pick", "[*].data.delta.text | join").stdout)
 	p.write("sheets/s.yaml", "sheet: s\nsteps:\n  - step: a\n    call: bees/open\n    stream: {}\n  - step: b\n    call: bees/open\n    stream: {most: 0}\n")
 	assert.Equal(t, 2, p.run("vet").status)

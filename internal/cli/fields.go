@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
@@ -9,7 +10,6 @@ import (
 	"strings"
 
 	"testbench/internal/fields"
-	"testbench/internal/history"
 	"testbench/internal/rule"
 	"testbench/internal/safefile"
 )
@@ -157,9 +157,7 @@ func openSource(s *session, name string) (from io.ReadCloser, mediaType string, 
 	if e.Status == 0 {
 		return nil, "", fmt.Errorf("no answer came in exchange %s: %s", name, e.Failure)
 	}
-	if said := history.Field(e.Headers, "Content-Type"); said != "" {
-		mediaType = string(said)
-	}
+	mediaType = cmp.Or(e.MediaType(), mediaType)
 	return io.NopCloser(strings.NewReader(string(e.Body))), mediaType, nil
 }
 

@@ -82,11 +82,10 @@ func pastExchange(s *session, run, number int) (int, error) {
 			}
 		}
 	}
-	body := func(headers map[string][]secret.Text, text secret.Text) {
+	body := func(mediaType string, text secret.Text) {
 		if text == "" {
 			return
 		}
-		mediaType := string(history.Field(headers, "Content-Type"))
 		node, format, err := document.Read(mediaType, []byte(text))
 		if err != nil {
 			node = nil
@@ -95,7 +94,7 @@ func pastExchange(s *session, run, number int) (int, error) {
 	}
 	t.printf("%s %s\n", t.in(bold, t.visible(e.Request.Method)), t.visible(string(e.Request.Address)))
 	lines(e.Request.Headers)
-	body(e.Request.Headers, e.Request.Body)
+	body(string(history.Field(e.Request.Headers, "Content-Type")), e.Request.Body)
 	t.printf("\n")
 	if e.Failure != "" {
 		t.printf("%s\n", t.in(red, t.visible(string(e.Failure))))
@@ -111,7 +110,7 @@ func pastExchange(s *session, run, number int) (int, error) {
 			t.printf("%s\n", t.in(faint, t.visible(e.TLS.Words())))
 		}
 		lines(e.Headers)
-		body(e.Headers, e.Body)
+		body(e.MediaType(), e.Body)
 	}
 	for _, note := range e.Notes {
 		t.printf("%s\n", t.wrap("note: "+string(note), t.width, 0))

@@ -379,7 +379,7 @@ func seenOf(step *history.Step) *stepSeen {
 	if n := len(step.Exchanges); n > 0 {
 		last := step.Exchanges[n-1]
 		s.body = string(last.Body)
-		s.mediaType = string(history.Field(last.Headers, "Content-Type"))
+		s.mediaType = last.MediaType()
 	}
 	return s
 }

@@ -71,18 +71,11 @@ func (c *Client) readBody(ctx context.Context, record *Record, received *http.Re
 		reader = &wire{Reader: decoded, ctx: ctx}
 	}
 	if s := record.Request.Stream; s != nil {
-		stream := newStreamReader(s, reader, received)
-		if stream == nil {
-			record.note("the answer is not a stream of events: stream: has no effect")
-		} else {
-			defer func() {
-				stream.Close()
-				if stream.why != "" {
-					record.note("the stream was left: %s", stream.why)
-				}
-			}()
+		stream := newStreamReader(s, reader, received, answer)
+		if stream != nil {
 			reader = stream
 		}
+		defer stream.told(record)
 	}
 	body, err := readAll(io.LimitReader(reader, c.options.MaxBody+1), received.ContentLength)
 	answer.Wire = w.count

@@ -120,6 +120,8 @@ type Answer struct {
 	Wire    int64  // bytes of the body as they came over the wire
 	// Partial says that the body ended before its end, or was cut at the limit.
 	Partial bool
+	// Lines says that the body is JSON values, one a line, whatever its media type says.
+	Lines bool
 	// SetOnWay are the cookies that this answer and the redirects before it set.
 	SetOnWay []SetCookies
 }

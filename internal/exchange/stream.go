@@ -2,10 +2,12 @@ package exchange
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"io"
 	"mime"
 	"net/http"
+	"strings"
 	"sync/atomic"
 	"time"
 )
@@ -29,23 +31,27 @@ type streamReader struct {
 	from     io.Reader
 	stream   *Stream
 	isEvents bool
-	line     []byte
-	data     [][]byte // of the event that is being read
-	wasCR    bool
-	events   int
-	why      string // it has ended, and why
-	quiet    *time.Timer
-	isQuiet  atomic.Bool
+	// perhaps says that the type is that of a document: services that keep a stream open often send its values as
+	// application/json. isDocument says that it is one.
+	perhaps, isDocument bool
+	line                []byte
+	data                [][]byte // of the event that is being read
+	wasCR               bool
+	events              int
+	why                 string // it has ended, and why
+	quiet               *time.Timer
+	isQuiet             atomic.Bool
 }
 
 // newStreamReader gives nil for an answer that is not a stream. What it returns must be closed.
-func newStreamReader(s *Stream, from io.Reader, received *http.Response) *streamReader {
-	mediaType, _, _ := mime.ParseMediaType(received.Header.Get("Content-Type"))
+func newStreamReader(s *Stream, from io.Reader, received *http.Response, answer *Answer) *streamReader {
+	mediaType, _, _ := mime.ParseMediaType(answer.ContentType())
 	isEvents, isStream := streamTypes[mediaType]
-	if !isStream {
+	isJSON := mediaType == "application/json" || strings.HasSuffix(mediaType, "+json")
+	if !isStream && (!isJSON || answer.Status/100 != 2) {
 		return nil
 	}
-	r := &streamReader{from: from, stream: s, isEvents: isEvents}
+	r := &streamReader{from: from, stream: s, isEvents: isEvents, perhaps: !isStream}
 	if s.Quiet > 0 {
 		r.quiet = time.AfterFunc(s.Quiet, func() {
 			r.isQuiet.Store(true)
@@ -53,6 +59,20 @@ func newStreamReader(s *Stream, from io.Reader, received *http.Response) *stream
 		})
 	}
 	return r
+}
+
+// told closes a reader, and tells what it came to; nil is the reader of no stream.
+func (r *streamReader) told(record *Record) {
+	if r != nil {
+		r.Close()
+	}
+	switch {
+	case r == nil || !r.isStream():
+		record.note("the answer is not a stream of events: stream: has no effect")
+	case r.why != "":
+		record.note("the stream was left: %s", r.why)
+	}
+	record.Answer.Lines = r != nil && r.perhaps && r.isStream()
 }
 
 // Close stops the clock.
@@ -93,8 +113,15 @@ func (r *streamReader) ends(c byte) bool {
 	line := r.line
 	r.line = nil
 	if !r.isEvents {
-		line = bytes.Trim(line, " \t\x1e")
-		return len(line) > 0 && r.event(line)
+		if line = bytes.Trim(line, " \t\x1e"); len(line) == 0 || r.isDocument {
+			return false
+		}
+		if r.perhaps && r.events == 0 && !json.Valid(line) {
+			r.isDocument = true // which goes on in the next line
+			r.Close()
+			return false
+		}
+		return r.event(line)
 	}
 	if rest, isData := bytes.CutPrefix(line, []byte("data")); isData && (len(rest) == 0 || rest[0] == ':') {
 		r.data = append(r.data, bytes.TrimPrefix(bytes.TrimPrefix(rest, []byte(":")), []byte(" ")))
@@ -106,6 +133,12 @@ func (r *streamReader) ends(c byte) bool {
 	data := bytes.Join(r.data, []byte("\n"))
 	r.data = nil
 	return r.event(data)
+}
+
+// isStream says whether it was one: of what could be a document, more than one value came, or the service kept it open.
+func (r *streamReader) isStream() bool {
+	isMore := r.events > 1 || r.events == 1 && len(bytes.TrimSpace(r.line)) > 0
+	return !r.perhaps || !r.isDocument && (isMore || r.why != "")
 }
 
 // event counts an event, and says whether it is the last.

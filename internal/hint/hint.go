@@ -4,7 +4,9 @@
 package hint
 
 import (
+	"bytes"
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"regexp"
 	"slices"
@@ -220,10 +222,16 @@ func timedOut(e *evidence) string {
 	if e.record == nil || e.record.Failure == nil || e.record.Failure.Kind != exchange.TimedOut {
 		return ""
 	}
-	if e.answer != nil && strings.HasPrefix(e.answer.Header.Get("Content-Type"), "text/event-stream") {
+	if a := e.answer; a != nil && (strings.HasPrefix(a.ContentType(), "text/event-stream") || beginsWithLine(a.Body)) {
 		return "the service keeps its stream open: stream: {quiet: 2 s} at the step or the operation takes what came"
 	}
 	return "if the service needs longer, raise timeout: at the step, the service or the site, or give -timeout"
+}
+
+// beginsWithLine says whether a body begins with a whole JSON value on a line of its own, as streams do.
+func beginsWithLine(body []byte) bool {
+	line, _, more := bytes.Cut(bytes.TrimLeft(body, "\r\n"), []byte("\n"))
+	return more && json.Valid(line)
 }
 
 // SOAP

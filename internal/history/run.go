@@ -190,6 +190,17 @@ type Exchange struct {
 	Phases       map[string]float64       `json:"phases,omitempty"` // milliseconds
 	TLS          *exchange.TLS            `json:"tls,omitempty"`
 	Notes        []secret.Text            `json:"notes,omitempty"`
+	// Lines says that the body is JSON values, one a line, whatever its media type says.
+	Lines bool `json:"lines,omitempty"`
+}
+
+// MediaType is what the body of the answer is read as: its Content-Type, but for lines of JSON. It is empty for one
+// without a type.
+func (e *Exchange) MediaType() string {
+	if e.Lines {
+		return "application/x-ndjson"
+	}
+	return string(Field(e.Headers, "Content-Type"))
 }
 
 // StatusLine is the first line of the answer.

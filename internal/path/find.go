@@ -119,7 +119,8 @@ func (p *Path) Find(roots Roots, scope value.Scope) (Selection, error) {
 	return f.selection, nil
 }
 
-// besideBody says how a path is written that was probably meant for what is beside the body, and looks in it; "" for others.
+// besideBody says how a path is written that looks in the body and was probably meant for what is beside it; "" for
+// others.
 func (p *Path) besideBody() string {
 	if p.isRooted || len(p.steps) == 0 || !slices.Contains([]string{"status", "headers", "cookies"}, p.steps[0].name) {
 		return ""

@@ -63,6 +63,9 @@ func Read(record *exchange.Record) *Reply {
 	}
 	a := record.Answer
 	r.Format = document.FormatOf(a.ContentType(), a.Body)
+	if a.Lines {
+		r.Format = document.Lines
+	}
 	if len(a.Body) == 0 {
 		return r
 	}

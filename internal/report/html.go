@@ -370,12 +370,11 @@ func exchangeOf(e *history.Exchange) detailExchange {
 	out := detailExchange{Failure: e.Failure, Notes: e.Notes}
 	if r := e.Request; r != nil {
 		out.Request, out.Head, out.Body = secret.Plain(r.Method)+" "+
-			r.Address, headerLines(r.Headers), laidOut(history.Field(r.Headers, "Content-Type"), r.Body)
+			r.Address, headerLines(r.Headers), laidOut(string(history.Field(r.Headers, "Content-Type")), r.Body)
 	}
 	if e.Status > 0 {
 		out.Answer = e.StatusLine()
-		out.AnswerHead, out.AnswerBody = headerLines(e.Headers), laidOut(history.Field(e.Headers, "Content-Type"),
-			e.Body)
+		out.AnswerHead, out.AnswerBody = headerLines(e.Headers), laidOut(e.MediaType(), e.Body)
 		out.Took = fmt.Sprintf("%.1f ms", e.Milliseconds)
 		if words := exchange.PhasesOf(e.Phases).Words(); words != "" {
 			out.Took += ": " + words
@@ -521,13 +520,13 @@ func headerLines(header map[string][]secret.Text) secret.Text {
 }
 
 // laidOut writes a body for reading.
-func laidOut(contentType, body secret.Text) secret.Text {
+func laidOut(contentType string, body secret.Text) secret.Text {
 	if len(body) > mostBody {
 		return body.Map(func(text string) string { return strings.ToValidUTF8(text[:mostBody], "") }) +
 			secret.Plain(fmt.Sprintf("\n… (%d of %d bytes shown)", mostBody, len(body)))
 	}
 	return body.Map(func(text string) string {
-		switch node, format, err := document.Read(string(contentType), []byte(text)); {
+		switch node, format, err := document.Read(contentType, []byte(text)); {
 		case err != nil || text == "":
 		case format == document.JSON:
 			return document.WriteJSON(node, document.Style{Indent: "  "})

@@ -21,14 +21,14 @@ func MasksReceived(name string) bool {
 // that no login took care of.
 func received(run history.Finished) (*secret.Masker, error) {
 	m := &secret.Masker{}
-	hide := func(headers map[string][]secret.Text, body secret.Text) {
+	hide := func(headers map[string][]secret.Text, mediaType string, body secret.Text) {
 		plain := make(map[string][]string, len(headers))
 		for name, values := range headers {
 			for _, v := range values {
 				plain[name] = append(plain[name], string(v))
 			}
 		}
-		root, _, err := document.Read(string(history.Field(headers, "Content-Type")), []byte(body))
+		root, _, err := document.Read(mediaType, []byte(body))
 		if err != nil {
 			root = nil
 		}
@@ -52,9 +52,9 @@ func received(run history.Finished) (*secret.Masker, error) {
 				for _, exchanges := range [][]history.Exchange{step.Exchanges, step.Logins} {
 					for _, e := range exchanges {
 						if e.Request != nil {
-							hide(e.Request.Headers, e.Request.Body)
+							hide(e.Request.Headers, string(history.Field(e.Request.Headers, "Content-Type")), e.Request.Body)
 						}
-						hide(e.Headers, e.Body)
+						hide(e.Headers, e.MediaType(), e.Body)
 					}
 				}
 			}
