@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 
 	"testbench/internal/bench"
@@ -49,12 +50,16 @@ var followKind = sheet.Kind{
 func (f *Follow) read(r *mapping.Reader, n *yamlfile.Node) {
 	f.Source = strings.TrimSpace(r.Text(n))
 	address := f.Source
-	if first, rest, more := strings.Cut(f.Source, " "); more && isWord(first) {
-		if !request.IsMethod(first) {
-			r.File.Report(n, "write it like PUT ${place}, with a method in capitals", "%q is not a method", first)
-			return
-		}
+	first, rest, more := strings.Cut(f.Source, " ")
+	switch {
+	case slices.Contains(request.Methods, f.Source):
+		r.File.Report(n, "write it like PUT ${place}", "the address is missing after %s", f.Source)
+		return
+	case more && request.IsMethod(first):
 		f.Method, address = first, strings.TrimSpace(rest)
+	case more && isWord(first):
+		r.File.Report(n, "write it like PUT ${place}, with a method in capitals", "%q is not a method", first)
+		return
 	}
 	f.Address = addressIn(r, n, address, value.ParseAddress)
 }

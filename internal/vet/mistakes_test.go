@@ -139,6 +139,7 @@ steps:
 		{written("request: ¦stores GET lots"), "is not a request", ""},
 		{written("follow: ¦put ${base}/lots"), `"put" is not a method`, "in capitals"},
 		{written("follow: ¦PUTT ${base}/lots"), `"PUTT" is not a method`, "in capitals"},
+		{written("follow: ¦DELETE"), "the address is missing after DELETE", "PUT ${place}"},
 		{written("follow: PUT ¦${nowhere}"), "nothing defines ${nowhere}", ""},
 		{written("request: ¦stors GET /lots"), `there is no service "stors"`, `"stores"`},
 		{written("request: stores GET /lots/¦${x"), "${ is not closed", "write }"},
