@@ -18,8 +18,8 @@ import (
 	"testbench/internal/standin/demo"
 )
 
-// built is the program under test, with the race detector when the tests are; unraced is the same without it, and empty
-// where there is one only.
+// built is the program under test, with the race detector when the tests have it; unraced is the same without it then,
+// and empty else.
 var built, unraced string
 
 func TestMain(m *testing.M) {
@@ -59,16 +59,19 @@ func buildAndRun(m *testing.M) int {
 	return m.Run()
 }
 
-// together are the commands in which goroutines meet. The race detector watches these alone: with it a program starts in
-// five times the time, and computes in five to ten.
-var together = []string{"run", "call", "watch", "probe", "demo", "standin", "bridge", "token", "secret"}
+// alone are commands in which no goroutines meet, or, as in doubt, only those that the tests of packages watch. They are
+// run without the race detector, with which a program starts in five times the time.
+var alone = []string{
+	"compare", "completion", "cover", "doubt", "draft", "fields", "handover", "help", "history", "propose", "report",
+	"schema", "survey", "validate", "vet",
+}
 
 // programOf is the program that a command is run by.
 func programOf(args []string) string {
-	if !raceEnabled || unraced == "" || len(args) > 0 && slices.Contains(together, args[0]) {
-		return built
+	if unraced != "" && len(args) > 0 && slices.Contains(alone, args[0]) {
+		return unraced
 	}
-	return unraced
+	return built
 }
 
 // slow leaves a test out of quick runs, which say so.

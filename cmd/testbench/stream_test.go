@@ -3,7 +3,9 @@ package main_test
 import (
 	"io"
 	"net/http"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 )
@@ -11,38 +13,40 @@ import (
 // Streams that the service keeps open end where the bench says so, and their texts are joined.
 func TestEndlessStreams(t *testing.T) {
 	t.Parallel()
+	open := map[string]struct{ mediaType, text string }{
+		"/chat":  {"text/event-stream", "event: part\ndata: {\"delta\": {\"text\": \"Hea\"}}\n\n: still here\n\ndata: {\"delta\": {\"text\": \"ther\"}}\r\n\r\ndata: [DONE]\n\n"},
+		"/lines": {"application/x-ndjson", "{\"n\": 1}\n{\"n\": 2}\n{\"n\": 3}\n"},
+		// As those do that speak JSON to who cannot speak gRPC.
+		"/watch":     {"application/json", "{\"result\": {\"n\": 1}}\n{\"result\": {\"token\": \"comb-token-77\"}}\n"},
+		"/watch/one": {"application/json", "{\"result\": {\"n\": 1}}\n"},
+		"/nothing":   {"application/json", ""},
+	}
+	ended := map[string]struct {
+		status int
+		text   string
+	}{
+		"/ended":    {200, "{\"n\": 1}\n{\"n\": 2}"},
+		"/document": {200, "{\n  \"n\": [\n    1,\n    2\n  ]\n}\n"},
+		"/line":     {200, "{\"n\": 1}\n"},
+		"/slow":     {200, "{\"n\": PAUSE1}"},
+		"/refused":  {400, "{\"code\": 3}\n"},
+		"/plain":    {200, "[]"},
+	}
 	server, _ := moor(t, func(w http.ResponseWriter, r *http.Request, _ string) {
-		text := "event: part\ndata: {\"delta\": {\"text\": \"Hea\"}}\n\n: still here\n\ndata: {\"delta\": {\"text\": \"ther\"}}\r\n\r\ndata: [DONE]\n\n"
-		w.Header().Set("Content-Type", "text/event-stream")
-		switch r.URL.Path {
-		case "/lines":
-			w.Header().Set("Content-Type", "application/x-ndjson")
-			text = "{\"n\": 1}\n{\"n\": 2}\n{\"n\": 3}\n"
-		case "/watch": // as those do that speak JSON to who cannot speak gRPC
+		if document, ok := ended[r.URL.Path]; ok {
 			w.Header().Set("Content-Type", "application/json")
-			text = "{\"result\": {\"n\": 1}}\n{\"result\": {\"token\": \"comb-token-77\"}}\n"
-		case "/watch/one":
-			w.Header().Set("Content-Type", "application/json")
-			text = "{\"result\": {\"n\": 1}}\n"
-		case "/ended":
-			w.Header().Set("Content-Type", "application/json")
-			_, _ = io.WriteString(w, "{\"n\": 1}\n{\"n\": 2}")
-			return
-		case "/document":
-			w.Header().Set("Content-Type", "application/json")
-			_, _ = io.WriteString(w, "{\n  \"n\": [\n    1,\n    2\n  ]\n}\n")
-			return
-		case "/refused":
-			w.Header().Set("Content-Type", "application/json")
-			w.WriteHeader(http.StatusBadRequest)
-			_, _ = io.WriteString(w, "{\"code\": 3}\n")
-			return
-		case "/plain":
-			w.Header().Set("Content-Type", "application/json")
-			_, _ = io.WriteString(w, "[]")
+			w.WriteHeader(document.status)
+			first, rest, _ := strings.Cut(document.text, "PAUSE")
+			_, _ = io.WriteString(w, first)
+			if rest != "" {
+				_ = http.NewResponseController(w).Flush()
+				<-time.After(100 * time.Millisecond) // longer than the steps take for the end of a stream
+				_, _ = io.WriteString(w, rest)
+			}
 			return
 		}
-		_, _ = io.WriteString(w, text)
+		w.Header().Set("Content-Type", open[r.URL.Path].mediaType)
+		_, _ = io.WriteString(w, open[r.URL.Path].text)
 		_ = http.NewResponseController(w).Flush()
 		<-r.Context().Done() // it stays open until the other side leaves
 	})
@@ -81,6 +85,18 @@ steps:
     request: bees GET /watch/one
     stream: {quiet: 50 ms}
     fields: {answer: count 1, "[0].result.n": 1}
+  - step: nothing
+    request: bees GET /nothing
+    stream: {quiet: 50 ms}
+    expect: {status: 200}
+  - step: line
+    request: bees GET /line
+    stream: {quiet: 20 s}
+    fields: {n: 1}
+  - step: slow
+    request: bees GET /slow
+    stream: {quiet: 20 ms}
+    fields: {n: 1}
   - step: ended
     request: bees GET /ended
     stream: {end: never}

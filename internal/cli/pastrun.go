@@ -94,7 +94,7 @@ func pastExchange(s *session, run, number int) (int, error) {
 	}
 	t.printf("%s %s\n", t.in(bold, t.visible(e.Request.Method)), t.visible(string(e.Request.Address)))
 	lines(e.Request.Headers)
-	body(string(history.Field(e.Request.Headers, "Content-Type")), e.Request.Body)
+	body(e.Request.MediaType(), e.Request.Body)
 	t.printf("\n")
 	if e.Failure != "" {
 		t.printf("%s\n", t.in(red, t.visible(string(e.Failure))))

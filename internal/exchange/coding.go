@@ -75,7 +75,7 @@ func (c *Client) readBody(ctx context.Context, record *Record, received *http.Re
 		if stream != nil {
 			reader = stream
 		}
-		defer stream.told(record)
+		defer stream.finish(record)
 	}
 	body, err := readAll(io.LimitReader(reader, c.options.MaxBody+1), received.ContentLength)
 	answer.Wire = w.count

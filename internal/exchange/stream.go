@@ -31,19 +31,20 @@ type streamReader struct {
 	from     io.Reader
 	stream   *Stream
 	isEvents bool
-	// perhaps says that the type is that of a document: services that keep a stream open often send its values as
-	// application/json. isDocument says that it is one.
-	perhaps, isDocument bool
-	line                []byte
-	data                [][]byte // of the event that is being read
-	wasCR               bool
-	events              int
-	why                 string // it has ended, and why
-	quiet               *time.Timer
-	isQuiet             atomic.Bool
+	// mayBeDocument says that the type is that of a document: services that keep a stream open often send its values
+	// as application/json. isDocument says that it is one.
+	mayBeDocument, isDocument bool
+
+	line    []byte
+	data    [][]byte // of the event that is being read
+	wasCR   bool
+	events  int
+	why     string // it has ended, and why
+	quiet   *time.Timer
+	isQuiet atomic.Bool
 }
 
-// newStreamReader gives nil for an answer that is not a stream. What it returns must be closed.
+// newStreamReader gives nil for an answer that cannot be a stream. What it returns must be finished, nil too.
 func newStreamReader(s *Stream, from io.Reader, received *http.Response, answer *Answer) *streamReader {
 	mediaType, _, _ := mime.ParseMediaType(answer.ContentType())
 	isEvents, isStream := streamTypes[mediaType]
@@ -51,7 +52,7 @@ func newStreamReader(s *Stream, from io.Reader, received *http.Response, answer 
 	if !isStream && (!isJSON || answer.Status/100 != 2) {
 		return nil
 	}
-	r := &streamReader{from: from, stream: s, isEvents: isEvents, perhaps: !isStream}
+	r := &streamReader{from: from, stream: s, isEvents: isEvents, mayBeDocument: !isStream}
 	if s.Quiet > 0 {
 		r.quiet = time.AfterFunc(s.Quiet, func() {
 			r.isQuiet.Store(true)
@@ -61,23 +62,21 @@ func newStreamReader(s *Stream, from io.Reader, received *http.Response, answer 
 	return r
 }
 
-// told closes a reader, and tells what it came to; nil is the reader of no stream.
-func (r *streamReader) told(record *Record) {
-	if r != nil {
-		r.Close()
-	}
-	switch {
-	case r == nil || !r.isStream():
+// finish stops the clock, and notes what the answer was.
+func (r *streamReader) finish(record *Record) {
+	r.stopClock()
+	if r == nil || !r.isStream() {
 		record.note("the answer is not a stream of events: stream: has no effect")
-	case r.why != "":
+		return
+	}
+	if r.why != "" {
 		record.note("the stream was left: %s", r.why)
 	}
-	record.Answer.Lines = r != nil && r.perhaps && r.isStream()
+	record.Answer.Lines = r.mayBeDocument
 }
 
-// Close stops the clock.
-func (r *streamReader) Close() {
-	if r.quiet != nil {
+func (r *streamReader) stopClock() {
+	if r != nil && r.quiet != nil {
 		r.quiet.Stop()
 	}
 }
@@ -107,6 +106,9 @@ func (r *streamReader) ends(c byte) bool {
 	case isPair:
 		return false
 	case c != '\n' && c != '\r':
+		if r.mayBeDocument && r.events == 0 && len(r.line) == 0 {
+			r.stopClock() // a document is not cut, however slowly it comes; an event starts the clock anew
+		}
 		r.line = append(r.line, c)
 		return false
 	}
@@ -116,9 +118,8 @@ func (r *streamReader) ends(c byte) bool {
 		if line = bytes.Trim(line, " \t\x1e"); len(line) == 0 || r.isDocument {
 			return false
 		}
-		if r.perhaps && r.events == 0 && !json.Valid(line) {
+		if r.mayBeDocument && r.events == 0 && !json.Valid(line) {
 			r.isDocument = true // which goes on in the next line
-			r.Close()
 			return false
 		}
 		return r.event(line)
@@ -135,10 +136,10 @@ func (r *streamReader) ends(c byte) bool {
 	return r.event(data)
 }
 
-// isStream says whether it was one: of what could be a document, more than one value came, or the service kept it open.
+// isStream says whether it was one: more than one value came where it could be a document, or the service kept it open.
 func (r *streamReader) isStream() bool {
 	isMore := r.events > 1 || r.events == 1 && len(bytes.TrimSpace(r.line)) > 0
-	return !r.perhaps || !r.isDocument && (isMore || r.why != "")
+	return !r.mayBeDocument || !r.isDocument && (isMore || r.why != "")
 }
 
 // event counts an event, and says whether it is the last.

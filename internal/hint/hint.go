@@ -228,10 +228,10 @@ func timedOut(e *evidence) string {
 	return "if the service needs longer, raise timeout: at the step, the service or the site, or give -timeout"
 }
 
-// beginsWithLine says whether a body begins with a whole JSON value on a line of its own, as streams do.
+// beginsWithLine says whether a body begins with a JSON object on a line of its own, as streams do.
 func beginsWithLine(body []byte) bool {
-	line, _, more := bytes.Cut(bytes.TrimLeft(body, "\r\n"), []byte("\n"))
-	return more && json.Valid(line)
+	line, _, isWhole := bytes.Cut(bytes.TrimLeft(body, "\r\n"), []byte("\n"))
+	return isWhole && bytes.HasPrefix(line, []byte("{")) && json.Valid(line)
 }
 
 // SOAP

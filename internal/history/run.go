@@ -229,6 +229,9 @@ type Request struct {
 	Signed []secret.Text `json:"signed,omitempty"`
 }
 
+// MediaType is the Content-Type of the request, "" for none.
+func (r *Request) MediaType() string { return string(Field(r.Headers, "Content-Type")) }
+
 // Counts sum rows, steps, checks and exchanges up. A sheet without rows counts as one.
 type Counts struct {
 	Sheets       int `json:"sheets"`

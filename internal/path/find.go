@@ -98,7 +98,7 @@ func (p *Path) Find(roots Roots, scope value.Scope) (Selection, error) {
 	f := finder{roots: roots, scope: scope, selection: Selection{Many: p.HasEach()}}
 	if root == nil {
 		f.unreadable()
-		f.selection.Matches[0].Miss.Try = p.besideBody()
+		f.selection.Matches[0].Miss.Try = p.besideBody(roots)
 		return f.selection, nil
 	}
 	if err := f.follow(root, name, p.steps); err != nil {
@@ -114,15 +114,20 @@ func (p *Path) Find(roots Roots, scope value.Scope) (Selection, error) {
 	case p.reply && roots.Answer.Get("reply") != nil:
 		miss.Try = "the answer has a field reply of its own: write answer." + p.Source
 	case miss.Reached == name:
-		miss.Try = cmp.Or(p.besideBody(), miss.Try)
+		miss.Try = cmp.Or(p.besideBody(roots), miss.Try)
 	}
 	return f.selection, nil
 }
 
 // besideBody says how a path is written that looks in the body and was probably meant for what is beside it; "" for
 // others.
-func (p *Path) besideBody() string {
-	if p.isRooted || len(p.steps) == 0 || !slices.Contains([]string{"status", "headers", "cookies"}, p.steps[0].name) {
+func (p *Path) besideBody(roots Roots) string {
+	if p.isRooted || len(p.steps) == 0 {
+		return ""
+	}
+	// Below reply is more, which answers often have too and where something else is missing.
+	name := p.steps[0].name
+	if !slices.Contains([]string{"status", "headers", "cookies"}, name) || roots.Around().Get(name) == nil {
 		return ""
 	}
 	return fmt.Sprintf("write reply.%s for what is beside the body", p.Source)

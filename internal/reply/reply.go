@@ -63,7 +63,7 @@ func Read(record *exchange.Record) *Reply {
 	}
 	a := record.Answer
 	r.Format = document.FormatOf(a.ContentType(), a.Body)
-	if a.Lines {
+	if a.Lines && r.Format == document.JSON {
 		r.Format = document.Lines
 	}
 	if len(a.Body) == 0 {

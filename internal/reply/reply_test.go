@@ -73,6 +73,17 @@ func TestUnreadable(t *testing.T) {
 	assert.Equal(t, document.Binary, reply.Read(record("image/png", "\x89PNG")).Format)
 }
 
+// Lines are lines of JSON: an answer that was changed into a page is read as one.
+func TestLines(t *testing.T) {
+	for mediaType, want := range map[string]document.Format{
+		"application/json": document.Lines, "application/problem+json": document.Lines, "text/html": document.HTML,
+	} {
+		r := record(mediaType, "{\"n\": 1}\n{\"n\": 2}\n")
+		r.Answer.Lines = true
+		assert.Equal(t, want, reply.Read(r).Format, mediaType)
+	}
+}
+
 // FuzzRead reads any answer, and what it says of an error.
 func FuzzRead(f *testing.F) {
 	for _, seed := range [][2]string{

@@ -148,7 +148,7 @@ func harEntry(place *history.Source, e *history.Exchange) *harEntryForm {
 	}
 	if e.Request.Body != "" {
 		out.Request.PostData = &harPost{
-			string(history.Field(e.Request.Headers, "Content-Type")),
+			e.Request.MediaType(),
 			string(e.Request.Body),
 		}
 	}

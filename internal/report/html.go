@@ -369,8 +369,8 @@ func detailOf(step *history.Step) *detail {
 func exchangeOf(e *history.Exchange) detailExchange {
 	out := detailExchange{Failure: e.Failure, Notes: e.Notes}
 	if r := e.Request; r != nil {
-		out.Request, out.Head, out.Body = secret.Plain(r.Method)+" "+
-			r.Address, headerLines(r.Headers), laidOut(string(history.Field(r.Headers, "Content-Type")), r.Body)
+		out.Request = secret.Plain(r.Method) + " " + r.Address
+		out.Head, out.Body = headerLines(r.Headers), laidOut(r.MediaType(), r.Body)
 	}
 	if e.Status > 0 {
 		out.Answer = e.StatusLine()

@@ -52,7 +52,7 @@ func received(run history.Finished) (*secret.Masker, error) {
 				for _, exchanges := range [][]history.Exchange{step.Exchanges, step.Logins} {
 					for _, e := range exchanges {
 						if e.Request != nil {
-							hide(e.Request.Headers, string(history.Field(e.Request.Headers, "Content-Type")), e.Request.Body)
+							hide(e.Request.Headers, e.Request.MediaType(), e.Request.Body)
 						}
 						hide(e.Headers, e.MediaType(), e.Body)
 					}

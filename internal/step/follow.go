@@ -34,7 +34,7 @@ type Follow struct {
 var followKind = sheet.Kind{
 	Word: "follow", What: "a step that follows an address", Common: ofAsking,
 	Own: []mapping.Key[sheet.Step]{
-		own("follow", "an address out of an answer, or METHOD and one",
+		own("follow", "an address out of an answer, or METHOD ADDRESS",
 			func(r *mapping.Reader, _ *sheet.Step, f *Follow, n *yamlfile.Node) {
 				f.At = n
 				f.read(r, n)

@@ -353,7 +353,7 @@ func HandoverOf(e *history.Exchange) (*handover.Program, error) {
 		as := map[document.Format]string{
 			document.JSON: "json", document.XML: "xml",
 			document.Form: "url",
-		}[document.FormatOf(string(history.Field(e.Request.Headers, "Content-Type")),
+		}[document.FormatOf(e.Request.MediaType(),
 			[]byte(e.Request.Body))]
 		p.Request.Body = split(string(e.Request.Body), as)
 	}
