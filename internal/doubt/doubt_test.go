@@ -147,7 +147,9 @@ func TestFindings(t *testing.T) {
 		id, _ := strings.CutPrefix(r.URL.Path, "/lots/")
 		switch r.URL.Path {
 		case "/lots":
-			serves(strings.NewReplacer("NOW", "2026-12-01T10:00:00Z", "UUID", "0b1c7d52-9d0f-4a55-9f0e-2a3d8c1b7e66").Replace(lots))(w, r)
+			// A moment of today and a UUID are other ones in each answer: no value of theirs is missed.
+			serves(strings.NewReplacer("NOW", time.Now().UTC().Format(time.RFC3339),
+				"UUID", "0b1c7d52-9d0f-4a55-9f0e-2a3d8c1b7e66").Replace(lots))(w, r)
 		case "/echo":
 			body, _ := io.ReadAll(r.Body)
 			serves(string(body))(w, r)
