@@ -124,6 +124,17 @@ logins:
     request: POST ${base}/json
     text: '{"user": "clerk", "word": "${sealed.word}"}'
     token path: session.id
+  made:
+    kind: login call
+    request: POST ${base}/json
+    body: {user: clerk, word: "${sealed.word}"}
+    token: clerk:${answer.session.id}:${reply.status}
+    encode: base64
+    send: {scheme: Hive}
+  half:
+    kind: login call
+    request: GET ${base}/xml
+    token: clerk:${answer.tickett}
   xml:
     kind: login call
     request: GET ${base}/xml
@@ -161,6 +172,7 @@ logins:
 		"json": "authorization: Hive ticket-in-json",
 		"text": "authorization: Bearer ticket-in-json", "xml": "authorization: Hive ticket-in-xml",
 		"basic": "cookie: SID=ticket-in-cookie",
+		"made":  "authorization: Hive " + base64.StdEncoding.EncodeToString([]byte("clerk:ticket-in-json:200")),
 	}
 	for login, want := range wants {
 		o := p.sheet("sheet: desk\nsteps:\n  - step: one\n    request: s GET /\n    login: " + login +
@@ -182,6 +194,9 @@ logins:
 	assert.Equal(t, 3, o.status)
 	assert.Contains(t, o.stderr,
 		`there is no token at tickett: answer has no tickett: it is an element with ticket, minutes; did you mean "ticket"?`)
+	o = p.run("token", "half")
+	assert.Equal(t, 3, o.status)
+	assert.Contains(t, o.stderr, "no token was made: ${answer.tickett}: has no value: it is an element with ticket, minutes")
 	o = p.run("token", "wrong")
 	assert.Equal(t, 3, o.status)
 	assert.Contains(t, o.stderr, "the login call was answered with 403")

@@ -392,9 +392,9 @@ var serviceKeys = []mapping.Key[Service]{
 			use, how := r.Addressing(n)
 			s.Addressing, s.Addressed = use == "true", how
 		}),
-	mapping.NewKey("protocol", "json-rpc or xml-rpc: methods are called by name",
+	mapping.NewKey("protocol", "json-rpc (2.0), json-rpc 1.0 or xml-rpc: methods are called by name",
 		func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
-			s.Speaks = rpc.Kind(r.Choice(n, "way to call methods", string(rpc.JSON), string(rpc.XML)))
+			s.Speaks = rpc.Kind(r.Choice(n, "way to call methods", rpc.Kinds()...))
 		}),
 	mapping.TextKey("port", "a port of the contract", func(s *Service) *string { return &s.Port }),
 	mapping.NewKey("soap", "1.1 or 1.2; what the contract says unless said",

@@ -358,15 +358,8 @@ func checkComputed(r *mapping.Reader, d *description, n *yamlfile.Node) {
 }
 
 // readComputed reads a value that may be made of the fields of a call, which are known only while it is built.
-func readComputed(r *mapping.Reader, n *yamlfile.Node) *request.Tree {
-	inner := *r
-	inner.Uses = new([]mapping.Use)
-	t := inner.Tree(n)
-	for _, use := range *inner.Uses {
-		if (use.Placeholder.Space != "" || use.Placeholder.Name != "fields") && r.Uses != nil {
-			*r.Uses = append(*r.Uses, use)
-		}
-	}
+func readComputed(r *mapping.Reader, n *yamlfile.Node) (t *request.Tree) {
+	r.Knowing([]string{"fields"}, func(inner *mapping.Reader) { t = inner.Tree(n) })
 	return t
 }
 

@@ -137,12 +137,10 @@ func (m Method) Build(fields *document.Node, options BuildOptions) (*Request, []
 	if given == nil {
 		given = document.NewObject()
 	}
-	r.Type, r.Body = m.Kind.ContentType(), rpc.CallJSON(name, rpc.Parameters(given))
-	if m.Kind == rpc.XML {
-		var err error
-		if r.Body, err = rpc.CallXML(name, rpc.Parameters(given)); err != nil {
-			problems = append(problems, Problem{Message: "fill: " + err.Error()})
-		}
+	var err error
+	r.Type = m.Kind.ContentType()
+	if r.Body, err = m.Kind.Call(name, given); err != nil {
+		problems = append(problems, Problem{Message: "fill: " + err.Error()})
 	}
 	return r, problems
 }

@@ -397,6 +397,41 @@ func TestErrorsOfTheProtocol(t *testing.T) {
 	}
 }
 
+// What the bench says of success and errors counts at services whose methods are called by name, too.
+func TestSuccessOfMethods(t *testing.T) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		_, _ = w.Write([]byte(`{"jsonrpc": "2.0", "id": 1, "result": {"state": "odd", "why": "no lot"}}`))
+	}))
+	t.Cleanup(server.Close)
+	for protocol, says := range map[string]string{
+		"json-rpc\n    success: answer.state == \"odd\"":                                    "",
+		"json-rpc\n    success: answer.state == \"fine\"":                                   "the answer is not a success",
+		"json-rpc 1.0\n    error: {when: answer.state == \"odd\", text: why}":               "no lot",
+		"json-rpc 1.0\n    error: {when: answer.state == \"bad\", text: why}":               "",
+		"json-rpc\n    operations: {look: {success: answer.state == \"fine\"}}":             "the answer is not a success",
+		"json-rpc\n    operations: {look: {error: {when: present(answer.why), text: why}}}": "no lot",
+	} {
+		t.Run(protocol, func(t *testing.T) {
+			opened := bench.Read(t.TempDir(), "bench.yaml",
+				[]byte("bench: b\nsites:\n  local:\n    set:\n      base: "+server.URL+
+					"\nservices:\n  s:\n    address: ${base}\n    protocol: "+protocol+"\n"))
+			require.Empty(t, opened.Problems().Serious())
+			read := sheet.Read(opened, "s.yaml",
+				[]byte("sheet: s\nsite: local\nsteps:\n  - step: it\n    call: s/look\n"), step.Kinds)
+			require.Empty(t, read.Problems())
+			came, _ := onlyStep(t, opened, read)
+			said := ""
+			for _, c := range came.Checks {
+				if !c.Passed {
+					said += c.Got
+				}
+			}
+			assert.Equal(t, says, said)
+		})
+	}
+}
+
 // What an operation calls good is expected of it, unless the step says something else; and a
 // host that nobody names is not asked.
 func TestGoodStatuses(t *testing.T) {

@@ -244,15 +244,17 @@ var sendKeys = []mapping.Key[Send]{
 	mapping.TextKey("namespace", "the namespace of block", func(s *Send) *string { return &s.Namespace }),
 }
 
-// readSend reads where a token goes.
+// readSend reads where a token goes; with nothing but a scheme it is the Authorization field (RFC 9110, 11.6.2).
 func readSend(r *mapping.Reader, n *yamlfile.Node, into *Send) {
+	*into = Send{}
 	mapping.Read(r, "send", n, into, sendKeys)
-	r.Together(n, []mapping.Together{
-		{Key: "block", Without: []string{"header", "scheme", "query", "cookie"}}, {
-			Key:  "namespace",
-			With: []string{"block"},
-		},
-	})
+	r.Together(n, slices.Concat(keyTogether, []mapping.Together{
+		{Key: "block", Without: []string{"header", "scheme", "query", "cookie"}},
+		{Key: "namespace", With: []string{"block"}},
+	}))
+	if *into == (Send{Scheme: into.Scheme}) && into.Scheme != "" {
+		into.Header = "Authorization"
+	}
 }
 
 var keyTogether = []mapping.Together{

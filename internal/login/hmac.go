@@ -31,9 +31,9 @@ type HMAC struct {
 	Sign   []SignedPart
 	Join   string
 	Hash   string // of HMACHashes
-	Encode string // of HMACEncodings
+	Encode string // of Encodings
 	Key    *value.Template
-	KeyIs  string // how the key's text is read: as it is (""), or one of HMACEncodings
+	KeyIs  string // how the key's text is read: as it is (""), or one of Encodings
 	KeyID  *value.Template
 	Into   Target
 	Stamp  *Stamp  // nil for none
@@ -63,8 +63,8 @@ var HMACHashes = map[string]func() hash.Hash{
 	"sha1": sha1.New, "md5": md5.New,
 }
 
-// HMACEncodings are the ways to write bytes as text.
-var HMACEncodings = []string{"base64", "base64url", "hex", "HEX"}
+// Encodings are the ways to write bytes as text.
+var Encodings = []string{"base64", "base64url", "hex", "HEX"}
 
 // Target is a place in a request: a header or a query parameter.
 type Target struct {
@@ -126,7 +126,7 @@ func hashForm(form, hash, encoding string) (ofHash, ofEncoding string, err error
 		switch {
 		case HMACHashes[word] != nil:
 			hash = word
-		case slices.Contains(HMACEncodings, word):
+		case slices.Contains(Encodings, word):
 			encoding = word
 		default:
 			return "", "", fmt.Errorf("%q is neither a hash nor an encoding; write it like sha256 hex", word)
@@ -488,9 +488,9 @@ var hmacKeys = []mapping.Key[HMAC]{
 				h.Hash = word
 			}
 		}),
-	mapping.NewKey("encode", strings.Join(HMACEncodings, ", ")+"; base64 unless said",
+	mapping.NewKey("encode", strings.Join(Encodings, ", ")+"; base64 unless said",
 		func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
-			if word := r.Choice(n, "encoding", HMACEncodings...); word != "" {
+			if word := r.Choice(n, "encoding", Encodings...); word != "" {
 				h.Encode = word
 			}
 		}),
@@ -498,7 +498,7 @@ var hmacKeys = []mapping.Key[HMAC]{
 	mapping.NewKey(
 		"key is", "how the key is written: base64, hex; as it is unless said",
 		func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
-			h.KeyIs = r.Choice(n, "encoding", HMACEncodings...)
+			h.KeyIs = r.Choice(n, "encoding", Encodings...)
 		},
 	),
 	mapping.TemplateKey("key id", "the key's name", func(h *HMAC) **value.Template { return &h.KeyID }),

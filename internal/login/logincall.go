@@ -12,6 +12,7 @@ import (
 	"testbench/internal/exchange"
 	"testbench/internal/mapping"
 	"testbench/internal/path"
+	"testbench/internal/reply"
 	"testbench/internal/request"
 	"testbench/internal/rule"
 	"testbench/internal/value"
@@ -22,7 +23,11 @@ import (
 // anywhere in the reply.
 type LoginCall struct {
 	Request   *request.Spec
-	TokenPath *path.Path
+	TokenPath *path.Path // nil where Token is given
+	// Token makes the token of several values of the answer, as ${answer.PATH} and ${reply.PATH}; nil where TokenPath
+	// is given.
+	Token  *value.Template
+	Encode string // how the token is written: one of Encodings, or as it is (empty)
 	// ExpiresPath leads to the token's life: a number of ExpiresUnit, or the instant
 	// of its end where ExpiresUnit is 0. It may be nil.
 	ExpiresPath *path.Path
@@ -53,23 +58,10 @@ func (d *LoginCall) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, err
 			Try: "check user and password, and where the service wants them (headers, form, JSON, Basic)",
 		}
 	}
-	roots := r.Roots(nil)
-	found, err := d.TokenPath.Find(roots, env.Scope)
+	text, err := d.token(env, r)
 	if err != nil {
-		return nil, &Error{Message: err.Error()}
+		return nil, err
 	}
-	node := found.First()
-	if node == nil || !node.Value().IsScalar() || strings.TrimSpace(node.Value().Text) == "" {
-		why := "it is " + node.Describe()
-		if miss := found.Missed(); miss != nil {
-			why = miss.String()
-		}
-		return nil, &Error{
-			Message: fmt.Sprintf("there is no token at %s: %s", d.TokenPath.Source, why), Record: r.Record,
-			Try: "see with `testbench call` what the login call answers, and correct token path:",
-		}
-	}
-	text := strings.TrimSpace(node.Value().Text)
 	token := &Token{Text: text, Kind: d.Send.Scheme, Obtained: env.now()}
 	if end := expiry(text); !end.IsZero() {
 		token.Expires = end.Add(-Skew(r.Record)) // the claim follows the server's clock
@@ -78,7 +70,7 @@ func (d *LoginCall) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, err
 		token.Expires = token.Obtained.Add(d.ExpiresIn)
 	}
 	if d.ExpiresPath != nil {
-		found, err := d.ExpiresPath.Find(roots, env.Scope)
+		found, err := d.ExpiresPath.Find(r.Roots(nil), env.Scope)
 		if err != nil {
 			return nil, &Error{Message: err.Error()}
 		}
@@ -87,6 +79,65 @@ func (d *LoginCall) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, err
 		}
 	}
 	return token, nil
+}
+
+// token finds the token in the answer to the login call, or makes it of what is found there.
+func (d *LoginCall) token(env *Env, r *reply.Reply) (string, error) {
+	text := ""
+	if d.Token != nil {
+		made, err := d.Token.Text(answerScope{env.Scope, r}, value.Raw)
+		if err != nil {
+			return "", &Error{
+				Message: "no token was made: " + err.Error(), Record: r.Record,
+				Try: "see with `testbench call` what the login call answers, and correct token:",
+			}
+		}
+		text = made.Sent
+	} else {
+		found, err := d.TokenPath.Find(r.Roots(nil), env.Scope)
+		if err != nil {
+			return "", &Error{Message: err.Error()}
+		}
+		node := found.First()
+		if node == nil || !node.Value().IsScalar() || strings.TrimSpace(node.Value().Text) == "" {
+			why := "it is " + node.Describe()
+			if miss := found.Missed(); miss != nil {
+				why = miss.String()
+			}
+			return "", &Error{
+				Message: fmt.Sprintf("there is no token at %s: %s", d.TokenPath.Source, why), Record: r.Record,
+				Try: "see with `testbench call` what the login call answers, and correct token path:",
+			}
+		}
+		text = strings.TrimSpace(node.Value().Text)
+	}
+	if d.Encode != "" {
+		env.Scope.Hide(text)
+		text = encodeText(d.Encode, []byte(text))
+	}
+	return text, nil
+}
+
+// answerScope knows the answer to a login call, beside all else. What is taken of it is secret.
+type answerScope struct {
+	value.Scope
+	reply *reply.Reply
+}
+
+func (s answerScope) Lookup(space, name string) (*document.Node, error) {
+	if space != "" || name != "answer" && name != "reply" {
+		return s.Scope.Lookup(space, name)
+	}
+	node := s.reply.Payload
+	if name == "reply" {
+		node = s.reply.Tree()
+	}
+	if node == nil {
+		return nil, value.ErrNothing
+	}
+	node = node.Copy()
+	node.Secret = true
+	return node, nil
 }
 
 func (d *LoginCall) end(found path.Selection, now time.Time) (time.Time, error) {
@@ -171,7 +222,7 @@ func (d *LoginCall) with(ctx context.Context, env *Env, spec *request.Spec, t *T
 
 // Placeholders lists the placeholders.
 func (d *LoginCall) Placeholders() []*value.Placeholder {
-	return placeholdersOf(d.specs())
+	return append(placeholdersOf(d.specs()), placeholders(d.Token)...)
 }
 
 func (d *LoginCall) specs() []*request.Spec {
@@ -287,10 +338,11 @@ func readLoginCallLogin(r *mapping.Reader, n *yamlfile.Node) Kind {
 	mapping.Read(r, "a login call", n, f, loginCallKeys)
 	d := &f.login
 	d.Request, d.With = finishLoginCall(r, n, &f.call)
-	if d.TokenPath == nil {
+	if d.TokenPath == nil && d.Token == nil {
 		r.File.Report(n, "write token path: with the path to it, or reply.text",
 			"a login call must say where the token is in the response")
 	}
+	r.Together(n, []mapping.Together{{Key: "token", Without: []string{"token path"}}})
 	if d.Send == (Send{}) {
 		d.Send = Send{Header: "Authorization", Scheme: "Bearer"}
 	}
@@ -307,17 +359,37 @@ var loginCallKeys = slices.Concat(
 	mapping.KeysWithin(askKeys, func(f *loginCallFile) *callKeys { return &f.call }),
 	mapping.KeysWithin(loginCallOwnKeys, func(f *loginCallFile) *LoginCall { return &f.login }))
 
+// ofAnswer are the names by which a token is made of the answer.
+var ofAnswer = []string{"answer", "reply"}
+
+// readMadeToken reads a token that is made of the answer to a login call.
+func readMadeToken(r *mapping.Reader, n *yamlfile.Node) (t *value.Template) {
+	r.Knowing(ofAnswer, func(inner *mapping.Reader) { t = inner.Template(n) })
+	if !slices.ContainsFunc(t.Placeholders(), func(h *value.Placeholder) bool {
+		return h.Space == "" && slices.Contains(ofAnswer, h.Name) && len(h.Tail) > 0
+	}) {
+		r.File.Report(n, "write ${answer.PATH} for a value of the body, ${reply.headers.NAME} for one beside it; a token that "+
+			"is known beforehand is a login of kind key or bearer", "no part of the token comes from the response")
+	}
+	return t
+}
+
 var loginCallOwnKeys = []mapping.Key[LoginCall]{
 	ignoreKind[LoginCall](),
 	mapping.PathKey("token path", "path to the token, or reply.text",
 		func(d *LoginCall) **path.Path { return &d.TokenPath }),
+	mapping.NewKey("token", "the token, where it is made of several values of the response: ${answer.PATH}, ${reply.PATH}",
+		func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) { d.Token = readMadeToken(r, n) }),
+	mapping.NewKey("encode", "how the token is written: "+strings.Join(Encodings, ", ")+"; as it is unless said",
+		func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) {
+			d.Encode = r.Choice(n, "encoding", Encodings...)
+		}),
 	mapping.NewKey(
 		"expires in", "how long it is good: 300 s, or a path with a unit",
 		func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) { readExpiry(r, d, n) },
 	),
 	mapping.NewKey("send", "how it is sent", func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) {
 		readSend(r, n, &d.Send)
-		r.Together(n, keyTogether)
 	}),
 	mapping.NewKey("still good", "the call that verifies it", func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) {
 		d.StillGood = readFurtherCall(r, n)

@@ -156,7 +156,6 @@ var oauth2Keys = slices.Concat([]mapping.Key[OAuth2]{
 		}),
 	mapping.NewKey("send", "where the token goes", func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
 		readSend(r, n, &o.Send)
-		r.Together(n, keyTogether)
 	}),
 })
 

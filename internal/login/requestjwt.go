@@ -206,7 +206,6 @@ var requestJWTKeys = []mapping.Key[RequestJWT]{
 		func(j *RequestJWT) *time.Duration { return &j.ExpiresIn }),
 	mapping.NewKey("send", "where it goes: header:, scheme:, query: or cookie:; Authorization with Bearer unless said",
 		func(r *mapping.Reader, j *RequestJWT, n *yamlfile.Node) {
-			j.Send = Send{}
 			readSend(r, n, &j.Send)
 		}),
 }

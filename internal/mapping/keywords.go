@@ -66,6 +66,8 @@ var broughtAlong = []meant{
 	{"finally: with steps, or undo: at the step", "cleanup"},
 	{"sites: with names", "environments, environment"},
 	{"address: URL", "base, base url, endpoint"},
+	{"set: with base: URL", "base, base url, base_url, host, server"},
+	{"sites: with the name of a site, and below it set: with base: URL", "base, base url, base_url, host, server"},
 	{"contract: FILE or URL", "wsdl, openapi, spec"},
 	{"from: URL of the token endpoint", "token url, token uri, token endpoint, endpoint, url"},
 	{"authorize: URL", "auth url, authorization url, authorization endpoint"},

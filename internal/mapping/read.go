@@ -79,7 +79,11 @@ func (r *Reader) Text(n *yamlfile.Node) string {
 	r.takes(n, yamlfile.Scalar, false, scalarSchema)
 	if n.Kind != yamlfile.Scalar {
 		r.takesNot(n)
-		r.File.Report(n, "", "a single value is expected here, and this is %s", n.Kind)
+		try := ""
+		if n.Flow {
+			try = "put it in quotes if it is meant as a text"
+		}
+		r.File.Report(n, try, "a single value is expected here, and this is %s", n.Kind)
 		return ""
 	}
 	return n.Text
@@ -235,6 +239,18 @@ func (r *Reader) Reading(name string) {
 func (r *Reader) Note(n *yamlfile.Node, placeholders []*value.Placeholder) {
 	for _, h := range placeholders {
 		*r.Uses = append(*r.Uses, Use{File: r.File, Node: n, Placeholder: h})
+	}
+}
+
+// Knowing reads what may hold names that have a value only later: placeholders of them are not noted as uses.
+func (r *Reader) Knowing(names []string, read func(*Reader)) {
+	inner := *r
+	inner.Uses = new([]Use)
+	read(&inner)
+	for _, use := range *inner.Uses {
+		if (use.Placeholder.Space != "" || !slices.Contains(names, use.Placeholder.Name)) && r.Uses != nil {
+			*r.Uses = append(*r.Uses, use)
+		}
 	}
 }
 

@@ -156,6 +156,9 @@ func (r *Reader) Path(n *yamlfile.Node) *path.Path {
 
 // PathText reads a path that is a part of a text, from the offset.
 func (r *Reader) PathText(n *yamlfile.Node, text string, offset int) *path.Path {
+	if n.Kind != yamlfile.Scalar {
+		return nil // Text has said so
+	}
 	p, err := path.Compile(text)
 	if err != nil {
 		r.Mistake(n, offset, err)

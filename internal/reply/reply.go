@@ -126,16 +126,10 @@ func (r *Reply) SeeRPC(kind rpc.Kind) error {
 	if r.Problem != nil || r.Body == nil || r.Record.Answer == nil {
 		return nil
 	}
-	isOurs := kind == rpc.JSON && r.Body.Get("jsonrpc") != nil ||
-		kind == rpc.XML && r.Body.Name().Local == "methodResponse"
-	if r.Record.Answer.Status >= 400 && !isOurs {
+	if r.Record.Answer.Status >= 400 && !kind.Is(r.Body) {
 		return nil // it was refused before the protocol came to speak
 	}
-	see := rpc.AnswerJSON
-	if kind == rpc.XML {
-		see = rpc.AnswerXML
-	}
-	result, fault, err := see(r.Body)
+	result, fault, err := kind.Answer(r.Body)
 	if result != nil {
 		r.Payload = result
 	}
@@ -152,7 +146,7 @@ func (r *Reply) SeeRPC(kind rpc.Kind) error {
 		}
 	default:
 		r.Failed.Target = pathOf(findTarget(data))
-		if kind == rpc.JSON {
+		if kind != rpc.XML {
 			for _, name := range detailNames {
 				if v := data.Get(name); v != nil {
 					r.Failed.Details = detailsOf(v)

@@ -1,5 +1,5 @@
-// Package rpc writes calls and reads answers of JSON-RPC 2.0 and XML-RPC. It sends
-// nothing.
+// Package rpc writes calls and reads answers of JSON-RPC 2.0 and 1.0, and XML-RPC. It
+// sends nothing.
 package rpc
 
 import (
@@ -20,9 +20,47 @@ type Kind string
 
 // The protocols.
 const (
-	JSON Kind = "json-rpc"
-	XML  Kind = "xml-rpc"
+	JSON  Kind = "json-rpc"
+	JSON1 Kind = "json-rpc 1.0" // calls without the member jsonrpc, errors of any shape
+	XML   Kind = "xml-rpc"
 )
+
+// Kinds lists the protocols.
+func Kinds() []string { return []string{string(JSON), string(JSON1), string(XML)} }
+
+// Call writes a call of a method. Its parameters come from the fields, as Parameters has them.
+func (k Kind) Call(method string, fields *document.Node) (*document.Node, error) {
+	parameters := Parameters(fields)
+	switch k {
+	case XML:
+		return callXML(method, parameters)
+	case JSON1:
+		return callJSON1(method, parameters)
+	}
+	return callJSON(method, parameters), nil
+}
+
+// Answer takes the result or the error out of the body of an answer.
+func (k Kind) Answer(body *document.Node) (result *document.Node, fault *Fault, err error) {
+	switch k {
+	case XML:
+		return answerXML(body)
+	case JSON1:
+		return answerJSON1(body)
+	}
+	return answerJSON(body)
+}
+
+// Is says whether a body has the form of an answer of the protocol.
+func (k Kind) Is(body *document.Node) bool {
+	switch k {
+	case XML:
+		return body.Name().Local == "methodResponse"
+	case JSON1:
+		return body.Get("id") != nil && (body.Get("result") != nil || body.Get("error") != nil)
+	}
+	return body.Get("jsonrpc") != nil
+}
 
 // ContentType is the media type of calls.
 func (k Kind) ContentType() string {
@@ -61,9 +99,9 @@ func Parameters(fields *document.Node) *document.Node {
 	return list
 }
 
-// CallJSON writes a call of JSON-RPC (2.0, 4). Without parameters the member is
+// callJSON writes a call of JSON-RPC (2.0, 4). Without parameters the member is
 // left out.
-func CallJSON(method string, parameters *document.Node) *document.Node {
+func callJSON(method string, parameters *document.Node) *document.Node {
 	call := document.NewObject().Set("jsonrpc", document.NewText("2.0")).Set("method", document.NewText(method))
 	if parameters != nil && len(parameters.Members())+len(parameters.Items()) > 0 {
 		call.Set("params", parameters)
@@ -71,39 +109,93 @@ func CallJSON(method string, parameters *document.Node) *document.Node {
 	return call.Set("id", document.NewNumber(identity))
 }
 
-// AnswerJSON takes the result or the error out of an answer (2.0, 5).
-func AnswerJSON(body *document.Node) (result *document.Node, fault *Fault, err error) {
-	if body == nil || body.Kind != document.Object {
-		return nil, nil, fmt.Errorf("the answer is not a JSON-RPC answer, but %s", body.Describe())
-	}
-	failed, id := body.Get("error"), body.Get("id")
-	result = body.Get("result")
+// callJSON1 writes a call of JSON-RPC 1.0 (section 1.1): it has method, params and id, and params is a list.
+func callJSON1(method string, parameters *document.Node) (*document.Node, error) {
 	switch {
-	case failed != nil && failed.Kind != document.Null:
-		fault = &Fault{Data: failed.Get("data")}
-		if code := failed.Get("code"); code != nil {
-			fault.Code = code.Text
+	case parameters == nil || parameters.Kind == document.Object && len(parameters.Members()) == 0:
+		parameters = document.NewList()
+	case parameters.Value().Kind != document.List:
+		return nil, errors.New("JSON-RPC 1.0 has parameters by position only: write them as 0, 1, 2, or all as a list under " +
+			"params")
+	}
+	return document.NewObject().Set("method", document.NewText(method)).Set("params", parameters).
+		Set("id", document.NewNumber(identity)), nil
+}
+
+// answerJSON takes the result or the error out of an answer (2.0, 5).
+func answerJSON(body *document.Node) (result *document.Node, fault *Fault, err error) {
+	if result, fault, err = resultOf(body, JSON); err != nil || fault != nil {
+		return result, fault, err
+	}
+	if body.Get("jsonrpc") == nil || body.Get("jsonrpc").Text != "2.0" {
+		return result, nil, errors.New(`the answer does not say "jsonrpc": "2.0"; write protocol: json-rpc 1.0 at the ` +
+			"service where it speaks that")
+	}
+	return result, nil, isOurs(body)
+}
+
+// answerJSON1 takes the result or the error out of an answer of JSON-RPC 1.0 (section 1.2). That it has both, one of
+// them null, is what few services do.
+func answerJSON1(body *document.Node) (result *document.Node, fault *Fault, err error) {
+	if result, fault, err = resultOf(body, JSON1); err != nil || fault != nil {
+		return result, fault, err
+	}
+	return result, nil, isOurs(body)
+}
+
+// resultOf is what JSON-RPC of both versions has in an answer.
+func resultOf(body *document.Node, kind Kind) (result *document.Node, fault *Fault, err error) {
+	if body == nil || body.Kind != document.Object {
+		try := ""
+		if kind == JSON {
+			try = "; write protocol: json-rpc 1.0 at the service where it speaks that"
 		}
-		if message := failed.Get("message"); message != nil {
-			fault.Text = message.Text
-		}
-		if failed.IsScalar() {
-			fault.Text = failed.Text
-		}
-		return nil, fault, nil
-	case result == nil:
+		return nil, nil, fmt.Errorf("the answer is not a JSON-RPC answer, but %s%s", body.Describe(), try)
+	}
+	if failed := body.Get("error"); failed != nil && failed.Kind != document.Null {
+		return nil, faultOf(failed), nil
+	}
+	if result = body.Get("result"); result == nil {
 		return nil, nil, fmt.Errorf("the answer has neither result nor error: it is %s", body.Describe())
-	case body.Get("jsonrpc") == nil || body.Get("jsonrpc").Text != "2.0":
-		return result, nil, errors.New(`the answer does not say "jsonrpc": "2.0"`)
-	case id == nil || id.Text != identity:
-		return result, nil, fmt.Errorf("the answer is to the call %s, and this was the call %s", id.Describe(),
-			identity)
 	}
 	return result, nil, nil
 }
 
-// CallXML writes a call of XML-RPC; what is given by name is one struct.
-func CallXML(method string, parameters *document.Node) (*document.Node, error) {
+// isOurs says what is wrong with the id of an answer.
+func isOurs(body *document.Node) error {
+	if id := body.Get("id"); id == nil || id.Text != identity {
+		return fmt.Errorf("the answer is to the call %s, and this was the call %s", id.Describe(), identity)
+	}
+	return nil
+}
+
+// faultOf reads an error: an object by 2.0 (5.1), and whatever a service of 1.0 takes for one; of a list it has the
+// texts of one line.
+func faultOf(failed *document.Node) *Fault {
+	fault := &Fault{Data: failed.Get("data")}
+	if code := failed.Get("code"); code != nil {
+		fault.Code = code.Text
+	}
+	if message := failed.Get("message"); message != nil {
+		fault.Text = message.Text
+	}
+	if failed.IsScalar() {
+		fault.Text = failed.Text
+	}
+	if failed.Kind == document.List {
+		var texts []string
+		failed.Scalars(func(n *document.Node) {
+			if n.Kind == document.Text && n.Text != "" && !strings.Contains(n.Text, "\n") {
+				texts = append(texts, n.Text)
+			}
+		})
+		fault.Text = strings.Join(texts, ": ")
+	}
+	return fault
+}
+
+// callXML writes a call of XML-RPC; what is given by name is one struct.
+func callXML(method string, parameters *document.Node) (*document.Node, error) {
 	call := element("methodCall", element("methodName", text(method)))
 	params := element("params")
 	items := []*document.Node{parameters}
@@ -194,8 +286,8 @@ func valueOf(v *document.Node) (*document.Node, error) {
 	return typed("string")
 }
 
-// AnswerXML takes the result or the fault out of an answer.
-func AnswerXML(root *document.Node) (result *document.Node, fault *Fault, err error) {
+// answerXML takes the result or the fault out of an answer.
+func answerXML(root *document.Node) (result *document.Node, fault *Fault, err error) {
 	if root == nil || root.Kind != document.Element || root.Name().Local != "methodResponse" {
 		return nil, nil, fmt.Errorf("the answer is not an XML-RPC answer, but %s", root.Describe())
 	}

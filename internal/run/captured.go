@@ -138,6 +138,10 @@ func tokenAnswer(s *session.Session, out *Captured, name, token string) (*exchan
 		answer.Body, _ = json.Marshal(map[string]any{"access_token": token, "token_type": "Bearer", "expires_in": 3600})
 		return answer, nil
 	case *login.LoginCall:
+		if kind.TokenPath == nil || kind.Encode != "" {
+			return nil, fmt.Errorf("the token of the login %s is made of what its login call answers, of which no code is "+
+				"made", name)
+		}
 		steps, fromReply, ok := kind.TokenPath.PlainSteps()
 		if !ok || len(steps) == 0 {
 			return nil, fmt.Errorf("the token of the login %s is found by %s, of which no code is made", name,

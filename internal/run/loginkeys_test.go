@@ -187,11 +187,12 @@ var loginCases = []loginCase{
 	{
 		kind: "login call", base: map[string]string{"request": "POST ${base}/ask", "token path": "token"},
 		more: map[string]string{
-			"expires in": "seconds s", "send": "{header: X-Token}",
+			"expires in": "seconds s", "send": "{header: X-Token}", "encode": "base64", "token": "of ${answer.token}",
 			"still good": "GET ${base}/good", "revoke": "DELETE ${base}/back", "login": "other",
 			"headers": "{X-Of: us}", "query": "{of: us}", "form": "{of: us}", "body": "{of: us}", "text": "of us",
 			"cookies": "{of: us}", "user": "clerk", "password": "${sealed.clerk}",
 		},
+		instead: map[string][]string{"token": {"token path"}},
 		beside: map[string]map[string]string{
 			"user": {"password": "${sealed.clerk}"}, "password": {"user": "u"},
 		},

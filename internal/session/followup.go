@@ -82,6 +82,9 @@ func (p *Prepared) Read(record *exchange.Record) *reply.Reply {
 		if err := re.SeeRPC(p.Service.Speaks); err != nil {
 			re.Problem = err
 		}
+		if re.Problem == nil && re.Failed == nil {
+			p.tellOutcome(re)
+		}
 		return re
 	}
 	if p.Operation != nil && re.Problem == nil && re.Payload != nil {

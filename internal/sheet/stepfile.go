@@ -156,6 +156,11 @@ var commonKeys = []mapping.Key[Step]{
 		s.Spec.Cookies = r.Pairs(n, "cookies")
 	}),
 	mapping.NewKey("fill", "fields by name", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
+		if n.Kind == yamlfile.Sequence {
+			r.File.Report(n, "write params: and the list below it, where a method takes its parameters by position",
+				"fill must be a mapping of names to values, and is a list")
+			return
+		}
 		r.Entries(n, "fill")
 		s.Fill, s.FillAt = r.Tree(n), n
 	}),

@@ -915,6 +915,23 @@ logins:
 			login("¦kind: login call\nrequest: GET ${base}/x\nuser: u\ntoken path: a"),
 			"user: and password: go together", "",
 		},
+		{
+			login("kind: login call\nrequest: GET ${base}/x\ntoken path: a\n¦token: x ${answer.a}"), "token: has no effect beside token path:", "keep one of them",
+		},
+		{
+			login("kind: login call\nrequest: GET ${base}/x\ntoken: ¦x ${base}"), "no part of the token comes from the response",
+			"${answer.PATH}",
+		},
+		{
+			login("kind: login call\nrequest: GET ${base}/x\ntoken: ${answer.a} ¦${nowhere}"), "nothing defines ${nowhere}", "",
+		},
+		{
+			login("kind: login call\nrequest: GET ${base}/x\ntoken path: a\nencode: ¦base65"), "base65", "base64",
+		},
+		{
+			login("kind: oauth2\nfrom: ${base}\nclient: x\nclient secret: ${sealed.x}\nsend: {header: A, ¦query: b}"),
+			"query: has no effect beside header:", "keep one of them",
+		},
 	}
 	var all strings.Builder
 	dir := t.TempDir()

@@ -36,6 +36,7 @@ type Node struct {
 	Text         string // Scalar: the text as written
 	Quoted       bool   // Scalar: it stood in quotes
 	Block        bool   // Scalar: it was a block text (| or >)
+	Flow         bool   // Mapping, Sequence: it was written in brackets
 	Line, Column int    // from 1; the column counts characters
 	CutOff       string // the comment after it on its line
 	IsShared     bool   // it has an anchor or is inside such a value: its aliases hold what is written here, too
@@ -301,7 +302,7 @@ func (f *File) convert(y *yaml.Node) *Node {
 	if y.Style&yaml.TaggedStyle != 0 {
 		f.tag(n, y)
 	}
-	n.CutOff = strings.TrimSpace(y.LineComment)
+	n.CutOff, n.Flow = strings.TrimSpace(y.LineComment), y.Style&yaml.FlowStyle != 0
 	switch y.Kind {
 	case yaml.MappingNode:
 		n.Kind = Mapping
