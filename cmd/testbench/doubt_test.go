@@ -18,6 +18,7 @@ import (
 func TestDoubtCommand(t *testing.T) {
 	t.Parallel()
 	p, server := newBench(t)
+	p.write("odd.yaml", "sheet: odd\nsteps:\n  - step: it\n    call: stores/search\n    expect:\n      status: 404\n")
 	p.cases([]commandCase{
 		{"doubt", 2, []string{"the history has no run of a sheet", "run one first: testbench run SHEET"}},
 		{"run sheets/02-grading.yaml sheets/03-intake.yaml -doubt -out r.html", 0, []string{"sheets/03-intake.yaml · site local · noticed"}},
@@ -28,6 +29,7 @@ func TestDoubtCommand(t *testing.T) {
 		{"doubt 0", 2, []string{"runs have numbers from 1"}},
 		{"doubt -least 0", 2, []string{"-least takes a part from 1% to 100%"}},
 		{"doubt -most 0", 2, []string{"-most takes a number from 1"}},
+		{"run odd.yaml -doubt", 1, []string{"the checks of odd.yaml were not doubted: no row of it passed"}},
 		{"doubt sheets/02-grading.yaml -into sheets/03-intake.yaml", 2, []string{"is not a sheet that was doubted"}},
 	})
 	assert.Contains(t, p.read("r.html"), "What the checks would notice")

@@ -59,6 +59,8 @@ var judgedCases = []judgedCase{
 	{"status and error", "expect:\n  status: 404\n  error: gone", []string{`404 {"code": "gone"}`}},
 	{"status of another, fields are not judged", "fields:\n  n: 1\nkeep:\n  k: n", []string{`500 {"n": 1}`}},
 	{"error none where there is none", "expect:\n  error: none", []string{`200 {"n": 1}`}},
+	{"an error without a code is present", "expect:\n  error: is present", []string{`200 {"error": "no"}`}},
+	{"no error is present", "expect:\n  error: is present", []string{`200 {"n": 1}`}},
 	{"error none where there is one", "expect:\n  error: none", []string{`200 {"error": "no"}`}},
 	{"an error that nobody asked for", "", []string{`200 {"error": "no"}`}},
 	{"an error expected and none", "expect:\n  error: E", []string{`200 {"n": 1}`}},

@@ -108,11 +108,11 @@ var expectKeys = []mapping.Key[Expect]{
 			}
 		}
 	}),
-	mapping.NewKey("fault", "none, a rule for its code, or rules for code, subcode, text, role, detail",
+	mapping.NewKey("fault", "none, is present, a rule for its code, or rules for code, subcode, text, role, detail",
 		func(r *mapping.Reader, e *Expect, n *yamlfile.Node) {
 			e.NoFault, e.HasFault, e.Fault = readTold(r, n, "fault", "code", "subcode", "text", "role", "detail")
 		}),
-	mapping.NewKey("error", "none, a rule for its code, or rules for code, text, target, details, however it is told",
+	mapping.NewKey("error", "none, is present, a rule for its code, or rules for code, text, target, details, however it is told",
 		func(r *mapping.Reader, e *Expect, n *yamlfile.Node) {
 			e.NoError, e.HasError, e.Error = readTold(r, n, "error", "code", "text", "target", "details")
 		}),
@@ -133,12 +133,15 @@ var expectKeys = []mapping.Key[Expect]{
 	}),
 }
 
-// readTold reads what is expected of a fault or an error: none, a rule for its code, or rules
-// for its parts.
+// readTold reads what is expected of a fault or an error: none, that there is one, a rule for its
+// code, or rules for its parts.
 func readTold(r *mapping.Reader, n *yamlfile.Node, word string, parts ...string) (none, some bool, rules []FieldRule) {
 	if n.Kind == yamlfile.Scalar {
-		if n.Text == "none" {
+		switch n.Text {
+		case "none":
 			return true, false, nil
+		case "is present":
+			return false, true, nil // whether it has a code or none
 		}
 		p, err := path.Compile("reply." + word + ".code")
 		if parsed := r.RuleAt(p, n); parsed != nil && err == nil {

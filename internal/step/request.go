@@ -36,6 +36,7 @@ var requestKind = sheet.Kind{
 	},
 	Instead: map[string]string{
 		"fill":     "write body:, form: or query:, or describe the operation and use call:",
+		"as":       "body: is written as JSON; write XML and all else under text:, with a header Content-Type",
 		"contract": "nothing describes the request; describe the operation and use call:",
 	},
 	New: func() sheet.Action { return &Request{} },
@@ -57,6 +58,10 @@ func (to *Request) read(r *mapping.Reader, n *yamlfile.Node) {
 			if meant := suggest.Closest(strings.ToUpper(to.Method), request.Methods); meant != "" &&
 				!request.IsMethod(to.Method) {
 				try = suggest.DidYouMean(to.Method, []string{meant})
+			}
+			if request.IsMethod(to.Method) && strings.HasPrefix(rest, "${") {
+				try = "a path begins with /; where the value begins with it, or is a whole address, write follow: " + to.Method +
+					" " + rest + ", with service: " + to.Service
 			}
 			r.File.Report(n, try, "%q is not a request: a service, a method and a path are expected", to.Source)
 			return

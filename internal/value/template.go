@@ -436,7 +436,7 @@ func checkFilter(f Filter) error {
 	}
 	if len(f.Args) < known.least || len(f.Args) > known.most {
 		return &Error{
-			Offset: f.Offset, Message: fmt.Sprintf("%s does not go with %d values", f.Name, len(f.Args)),
+			Offset: f.Offset, Message: f.Name + " is not written like this",
 			Try: "write | " + known.usage,
 		}
 	}

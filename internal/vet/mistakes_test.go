@@ -328,6 +328,9 @@ parts:
 		{search("query:\n  a: ¦${x | upper | cut ''}"), "", ""},
 		{search("expect:\n  time: ¦under 500"), "500 has no unit", "500 ms"},
 		{search("expect:\n  size: ¦over 5 s"), "a size cannot be compared with a duration", ""},
+		{written("request: ¦stores PUT ${kept.x}/a"), "a service, a method and a path are expected", "write follow: PUT ${kept.x}/a"},
+		{written("request: stores PUT /a\n¦as: xml"), "a request without an operation has no as", "write XML and all else under text:"},
+		{search("fields:\n  a | parse json | ¦lot: 7"), `"lot" is not a filter`, "begins with a dot: | .lot"},
 		{search("¦prefixes:\n  a: b"), `a step has no key "prefixes"`, "there are: "},
 		{written("call: ¦/search"), `"/search" is not a service/operation`, "lab/GradeLot"},
 		{written("call: ¦stores/"), `"stores/" is not a service/operation`, "lab/GradeLot"},
@@ -903,6 +906,9 @@ logins:
 		{
 			login("¦kind: oauth2\nfrom: ${base}\nclient: x\nclient secret: ${sealed.x}\ngrant: password"),
 			"does not say user:", "",
+		},
+		{
+			"bench: b\nsites:\n  s:\n    ¦base: http://127.0.0.1:1\n", `a site has no key "base"`, "write set: with base: URL",
 		},
 		{login("¦kind: login call"), "does not say which request to make", ""},
 		{login("kind: login call\nrequest: ¦${base}/x\ntoken at: a"), "a method and an address are expected", "POST"},

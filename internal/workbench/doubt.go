@@ -252,7 +252,8 @@ func (r *running) doubt(ctx context.Context, kept map[*result.Sheet][]*result.Ro
 			}
 		}
 		if len(subject.Rows) == 0 {
-			continue // what failed is told already
+			r.result.Notes = append(r.result.Notes, "the checks of "+of.File+" were not doubted: no row of it passed")
+			continue
 		}
 		subject.Only = onlyValues(r.bench, subject.Sheet, r.options.Options)
 		doubted, err := doubt.Doubt(ctx, subject, doubtLimits(0))
