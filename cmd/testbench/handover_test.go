@@ -38,7 +38,7 @@ func TestHandover(t *testing.T) {
 			"handover courier GET /deliveries -login courier", 2,
 			[]string{"of the kind of the login courier no code is made", "-login none"},
 		},
-		{"handover sheets/01-search.yaml details", 2, []string{"lot"}},
+		{"handover sheets/01-search.yaml details", 2, []string{"lot", "give it by -set NAME=VALUE, or hand over what a run sent"}},
 		{"handover sheets/04-rows.yaml grade -row 2", 0, []string{"grade of sheets/04-rows.yaml, row 2", "L-2202"}},
 		{"handover sheets/04-rows.yaml grade", 2, []string{"the step sends values of a row: which one?", "-row 1"}},
 		{"handover sheets/04-rows.yaml grade -row 99", 2, []string{"there is no row 99 to run; the last is 3"}},

@@ -19,6 +19,7 @@ type Got struct {
 	What    string         // what the body is, in a few words
 	Message *soap.Message  // nil where it is not an envelope
 	Body    *document.Node // nil where it could not be read
+	Lines   bool           // the body is a list of values that came a line each
 }
 
 // AnswerFor finds what is said of a status: by itself, by its class, or by default
@@ -127,13 +128,41 @@ func (a *Answer) judgeBody(got Got) []string {
 		return nil
 	}
 	var out []string
-	for _, fault := range c.Schema.Check(got.Body) {
+	for _, fault := range c.faults(got) {
 		if fault.Path == "" {
 			fault.Message = "the body " + fault.Message
 		}
 		out = append(out, fault.Text())
 	}
 	return out
+}
+
+// faults holds a body against the schema. Of values a line each it is that of all as a list (OpenAPI 3.2.0, Sequential Media
+// Types), or that of one, as descriptions of earlier versions have it.
+func (c *Content) faults(got Got) []schema.Fault {
+	whole := c.Schema.Check(got.Body)
+	isOfList := !slices.ContainsFunc(whole, func(f schema.Fault) bool { return f.Path == "" })
+	if !got.Lines || isOfList {
+		return whole
+	}
+	var each []schema.Fault
+	for i, item := range got.Body.Items() {
+		for _, fault := range c.Schema.Check(item) {
+			if fault.Path == "" {
+				return whole // neither a list nor one of it is so
+			}
+			at := fmt.Sprintf("[%d]", i)
+			if fault.Path[0] != '[' {
+				at += "."
+			}
+			if strings.HasPrefix(fault.Message, fault.Path+" ") {
+				fault.Message = at + fault.Message
+			}
+			fault.Path = at + fault.Path
+			each = append(each, fault)
+		}
+	}
+	return each
 }
 
 // Faults holds a body against what the operation says of the body of a status, or

@@ -542,7 +542,7 @@ func (s *Service) judged(o *Operation, a *contract.AnswerPart, use Use, re *repl
 	got := use.Record.Answer
 	judgement := o.op.Judge(contract.Got{
 		Status: got.Status, Header: got.Header, Empty: len(got.Body) == 0, What: string(re.Format), Body: re.Payload,
-		Message: re.Message,
+		Message: re.Message, Lines: re.Format == document.Lines,
 	})
 	for _, wrong := range judgement.Wrong {
 		if !strings.Contains(wrong, secret.Mask) {

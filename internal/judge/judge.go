@@ -103,7 +103,7 @@ func (j *Judging) contract() {
 	}
 	judgement := j.Operation.Judge(contract.Got{
 		Status: answer.Status, Header: answer.Header, Empty: len(answer.Body) == 0, What: whatItIs(j.Reply),
-		Body: j.Reply.Payload, Message: j.Reply.Message,
+		Body: j.Reply.Payload, Message: j.Reply.Message, Lines: j.Reply.Format == document.Lines,
 	})
 	if judgement.Judged {
 		j.broken(j.Operation.Facts().Name, judgement.Wrong)

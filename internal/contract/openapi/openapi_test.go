@@ -697,3 +697,34 @@ func BenchmarkNet(b *testing.B) {
 		op.SampleFields(schema.SampleOptions{Optional: true})
 	}
 }
+
+// Values that came a line each are held against the schema of all of them as a list, or of one, whichever the
+// description means.
+func TestJudgeLines(t *testing.T) {
+	lot := `{type: object, required: [id], properties: {id: {type: integer}, kilos: {type: number}}}`
+	for name, c := range map[string]struct{ schema, lines, want string }{
+		"each is so":       {lot, `[{"id":1},{"id":2,"kilos":3.5}]`, ""},
+		"one of them":      {lot, `[{"id":1},{"id":2,"kilos":"x"}]`, `[1].kilos must be a number, and is "x"`},
+		"one lacks it":     {lot, `[{"kilos":1},{"id":1}]`, "[0].id is missing"},
+		"a list of them":   {"{type: array, items: " + lot + "}", `[{"id":1},{"id":"b"}]`, `[1].id must be an integer, and is "b"`},
+		"fewer than asked": {"{type: array, minItems: 3, items: " + lot + "}", `[{"id":1}]`, "the body must have at least 3 items, and has 1"},
+		"neither":          {lot, `[{"id":1},7]`, "the body must be an object, and is a list of 2"},
+		"none came":        {lot, `[]`, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			op := operation(t, `openapi: 3.0.3
+info: {title: t, version: "1"}
+paths:
+  /lots:
+    get: {operationId: lots, responses: {"200": {description: d, content: {application/json: {schema: `+c.schema+`}}}}}
+`, "lots")
+			body, err := document.ReadJSON([]byte(c.lines))
+			require.NoError(t, err)
+			got := op.Judge(contract.Got{
+				Status: 200, Header: http.Header{"Content-Type": {"application/json"}}, Body: body, Lines: true,
+			})
+			assert.Contains(t, strings.Join(got.Wrong, "; "), c.want)
+			assert.Equal(t, c.want == "", len(got.Wrong) == 0, got.Wrong)
+		})
+	}
+}
