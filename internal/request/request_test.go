@@ -32,6 +32,7 @@ var values = scope{
 	"lot": document.NewUntyped("L-2201"), "zip": document.NewText("00123"), "none": document.NewUntyped(""),
 	"list": document.NewList(document.NewUntyped("a"), document.NewUntyped("b")),
 	"pin":  {Kind: document.Text, Text: "9#a", Secret: true},
+	"null": {Kind: document.Null},
 	"deep": document.NewObject().Set("x", document.NewNumber("1.50")),
 }
 
@@ -91,6 +92,16 @@ func TestBuild(t *testing.T) {
 				Method: "GET", DropEmpty: true, Address: address(t, "http://h/x"),
 				Query: []request.Pair{{Name: "d", Value: text(t, "${none}")}},
 			},
+		},
+		{
+			name: "null is left out", spec: request.Spec{
+				Address: address(t, "http://h/x"),
+				Query:   []request.Pair{{Name: "a", Value: &request.Tree{Null: true}}, {Name: "b", Value: text(t, "${null}")}},
+				Headers: []request.Pair{{Name: "X-A", Value: text(t, "${null}")}},
+				Cookies: []request.Pair{{Name: "c", Value: text(t, "${null}")}, {Name: "d", Value: text(t, "2")}},
+				Form:    []request.Pair{{Name: "f", Value: text(t, "${null}")}, {Name: "g", Value: text(t, "${none}")}},
+			},
+			headers: map[string]string{"X-A": "", "Cookie": "d=2"}, body: "g=",
 		},
 		{
 			name: "a tree is not allowed in a query",

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"net/url"
-	"slices"
 	"strings"
 	"time"
 
@@ -22,7 +21,7 @@ type Spec struct {
 	Method  string
 	Address *value.Template // read by value.ParseAddress
 	// Headers go in as they are; one that is null does not go with it, even where the
-	// program would set it.
+	// program would set it. A query value, cookie or form field that is null is left out, too.
 	Headers []Pair
 	Query   []Pair
 	Cookies []Pair
@@ -233,7 +232,7 @@ func escape(text string, place value.Escaping) string {
 	return escaped
 }
 
-// each fills every value of the pairs in and hands it on; a list gives several.
+// each fills every value of the pairs in and hands it on; a list gives several, and null none.
 func (s *Spec) each(scope value.Scope, what string, pairs []Pair, take func(name string, text value.Text) error) error {
 	for _, p := range pairs {
 		node, err := p.Value.Node(scope)
@@ -249,7 +248,7 @@ func (s *Spec) each(scope value.Scope, what string, pairs []Pair, take func(name
 			if !v.IsScalar() {
 				return fmt.Errorf("%s %s: %s is not allowed there", what, p.Name, item.Describe())
 			}
-			if s.DropEmpty && v.Text == "" {
+			if v.Kind == document.Null || s.DropEmpty && v.Text == "" {
 				continue
 			}
 			text := value.Plain(v.Text)
@@ -271,8 +270,7 @@ func (s *Spec) each(scope value.Scope, what string, pairs []Pair, take func(name
 
 func (s *Spec) setHeaders(scope value.Scope, r *exchange.Request) error {
 	seen := map[string]bool{}
-	given := slices.DeleteFunc(slices.Clone(s.Headers), func(h Pair) bool { return h.Value.Null })
-	err := s.each(scope, "header", given, func(name string, text value.Text) error {
+	err := s.each(scope, "header", s.Headers, func(name string, text value.Text) error {
 		if err := CheckHeader(name, text.Sent); err != nil {
 			return err
 		}

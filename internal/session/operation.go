@@ -287,12 +287,12 @@ func buildOperation(s *Session, p *Prepared, step *sheet.Step, spec *request.Spe
 		return err
 	}
 	spec.Query = append(pairsOf(built.Query), spec.Query...)
-	spec.Headers = MergeDefaults(accept(built), append(pairsOf(built.Headers), spec.Headers...))
+	spec.Headers = MergeHeaders(accept(built), append(pairsOf(built.Headers), spec.Headers...))
 	spec.Cookies = append(pairsOf(built.Cookies), spec.Cookies...)
 	if len(step.Contents) > 0 && step.Contents[0] != "form" {
 		return nil
 	}
-	spec.Form = MergeDefaults(pairsOf(built.Form), spec.Form)
+	spec.Form = mergeValues(pairsOf(built.Form), spec.Form)
 	if len(step.Contents) > 0 {
 		return nil
 	}
@@ -312,7 +312,7 @@ func buildOperation(s *Session, p *Prepared, step *sheet.Step, spec *request.Spe
 		spec.Body = request.Fixed(built.Body)
 	}
 	if built.Type != "" && spec.Body != nil {
-		spec.Headers = MergeDefaults([]request.Pair{fixedHeader("Content-Type", built.Type)}, spec.Headers)
+		spec.Headers = MergeHeaders([]request.Pair{fixedHeader("Content-Type", built.Type)}, spec.Headers)
 	}
 	return nil
 }

@@ -207,9 +207,9 @@ func (s *Session) AddService(p *Prepared, spec *request.Spec) {
 	if p.Away {
 		always = bench.Defaults{}
 	}
-	spec.Headers = MergeDefaults(always.Headers, spec.Headers)
-	spec.Query = MergeDefaults(always.Query, spec.Query)
-	spec.Cookies = MergeDefaults(always.Cookies, spec.Cookies)
+	spec.Headers = MergeHeaders(always.Headers, spec.Headers)
+	spec.Query = mergeValues(always.Query, spec.Query)
+	spec.Cookies = mergeValues(always.Cookies, spec.Cookies)
 	if spec.HTTP == "" {
 		spec.HTTP = p.Service.HTTP
 	}
@@ -333,16 +333,21 @@ func checkEnvelope(s *sheet.Step, service *bench.Service) error {
 	return nil
 }
 
-// MergeDefaults puts pairs beneath others: those of the step win over those of the
-// service with the same name.
-func MergeDefaults(always, own []request.Pair) []request.Pair {
+// MergeHeaders puts header fields beneath others: those of the step win over those of the service with the same name,
+// in small letters or capital ones (RFC 9110, 5.1).
+func MergeHeaders(always, own []request.Pair) []request.Pair {
+	return merge(always, own, strings.EqualFold)
+}
+
+// mergeValues puts values of a query, a form or cookies beneath others; their names are told apart by case.
+func mergeValues(always, own []request.Pair) []request.Pair {
+	return merge(always, own, func(a, b string) bool { return a == b })
+}
+
+func merge(always, own []request.Pair, isSame func(a, b string) bool) []request.Pair {
 	var merged []request.Pair
 	for _, a := range always {
-		overridden := false
-		for _, o := range own {
-			overridden = overridden || strings.EqualFold(a.Name, o.Name)
-		}
-		if !overridden {
+		if !slices.ContainsFunc(own, func(o request.Pair) bool { return isSame(a.Name, o.Name) }) {
 			merged = append(merged, a)
 		}
 	}

@@ -63,7 +63,7 @@ func answered(status int, body string, headers ...string) *exchange.Answer {
 // written is a request in one line, with the header fields that a step can have a say in.
 func written(r *exchange.Request) string {
 	out := r.Method + " " + r.URL.String()
-	for _, name := range []string{"Accept", "Content-Type", "SOAPAction", "If-Match", "X-Depot", "Authorization"} {
+	for _, name := range []string{"Accept", "Content-Type", "SOAPAction", "If-Match", "X-Depot", "Cookie", "Authorization"} {
 		if v := r.GetHeader(name); v != "" {
 			out += " | " + name + ": " + v
 		}
@@ -96,6 +96,12 @@ services:
           key: {default: "${machine.KEY}"}
       bad: {request: GET /bad, query: {a: {default: "${machine.GONE}"}}}
       send: {request: POST /send, form: {a: {default: 1}, b: optional}, headers: {Accept: {default: text/lot}}}
+  cased:
+    address: http://c.example
+    always:
+      headers: {X-Depot: north}
+      query: {a: 1, b: 1}
+      cookies: {c: 1, d: 1}
   open:
     contract: open.json
     address: http://o.example/v1/
@@ -173,6 +179,10 @@ func TestWhatIsSent(t *testing.T) {
 fill: {lot: L, page: 2, depot: ü}
 headers: {X-Depot: south}
 login: none`, "GET http://h.example/api/lots/L?page=2&depot=%C3%BC | X-Depot: south"},
+		{"names that differ in case, and null", `request: cased GET /x
+headers: {x-depot: null}
+query: {A: 2, b: null}
+cookies: {C: 2, d: null}`, "GET http://c.example/x?a=1&A=2 | Cookie: c=1; C=2"},
 		{"by hand, without what it needs", "call: hand/look", "hand/look needs lot"},
 		{
 			"by hand, of another name", "call: hand/look\nfill: {lot: L, dept: n}",

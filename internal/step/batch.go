@@ -289,7 +289,7 @@ func (b *batching) plan(ctx context.Context) error {
 	if batch.JSON {
 		own = append(own, request.Pair{Name: "Accept", Value: request.Fixed(document.NewUntyped("application/json"))})
 	}
-	spec.Headers = session.MergeDefaults(own, spec.Headers)
+	spec.Headers = session.MergeHeaders(own, spec.Headers)
 	b.whole = &session.Prepared{Service: service, Writes: writes}
 	b.session.AddService(b.whole, &spec)
 	b.session.ChooseLogins(b.whole, b.step)
