@@ -32,6 +32,7 @@ func TestFieldsCommand(t *testing.T) {
 			},
 		},
 		{"fields last", 0, []string{"total integer 9"}},
+		{"fields stores/search", 2, []string{"there is no file stores/search", "testbench call stores/search"}},
 		{"fields 1.1 -find della", 0, []string{"lots[*].keeper"}},
 		{"fields lots.json -kind number", 0, []string{"lots[*].kilos", "total integer"}},
 		{"fields lots.json -tree -find kilos", 0, []string{"kilos"}},

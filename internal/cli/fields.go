@@ -145,8 +145,11 @@ func openSource(s *session, name string) (from io.ReadCloser, mediaType string, 
 	run, number, ok := exchangeName(name)
 	if !ok {
 		if safefile.IsMissing(err) {
-			return nil, "", usagef("a file, - for standard input, last, or an exchange of the history as 18.3",
-				"there is no file %s", name)
+			try := "a file, - for standard input, last, or an exchange of the history as 18.3"
+			if strings.Count(name, "/") == 1 && !strings.Contains(name, ".") {
+				try += "; an operation is called first: testbench call " + name
+			}
+			return nil, "", usagef(try, "there is no file %s", name)
 		}
 		return nil, "", err
 	}

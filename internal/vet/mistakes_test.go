@@ -179,6 +179,7 @@ steps:
 		{search("parts:\n  - ¦name: a"), "either value: or file:", ""},
 		{search("text: <a b=${¦x}/>"), "", ""},
 		{search("keep:\n  ¦a-b: id"), `"a-b" cannot be the name of a kept value`, "letters (A to Z"},
+		{search("fields:\n  lots.¦*.kilos: 7"), "* is not a name", "a field of any name is for JSONPath"},
 		{search("keep:\n  x: lots[¦"), "a name is missing", ""},
 		{search("keep:\n  x: $.lots¦-a"), "is not allowed in a JSONPath here", ""},
 		{search("keep:\n  x: //lot[¦) "), "\")\" found where a name or another step is expected", ""},
