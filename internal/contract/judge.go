@@ -137,8 +137,8 @@ func (a *Answer) judgeBody(got Got) []string {
 	return out
 }
 
-// faults holds a body against the schema. Of values a line each it is that of all as a list (OpenAPI 3.2.0, Sequential Media
-// Types), or that of one, as descriptions of earlier versions have it.
+// faults holds a body against the schema. Of values a line each it is that of all as a list (OpenAPI 3.2.0, Sequential
+// Media Types), or that of one, as descriptions of earlier versions have it.
 func (c *Content) faults(got Got) []schema.Fault {
 	whole := c.Schema.Check(got.Body)
 	isOfList := !slices.ContainsFunc(whole, func(f schema.Fault) bool { return f.Path == "" })

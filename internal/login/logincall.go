@@ -368,8 +368,8 @@ func readMadeToken(r *mapping.Reader, n *yamlfile.Node) (t *value.Template) {
 	if !slices.ContainsFunc(t.Placeholders(), func(h *value.Placeholder) bool {
 		return h.Space == "" && slices.Contains(ofAnswer, h.Name) && len(h.Tail) > 0
 	}) {
-		r.File.Report(n, "write ${answer.PATH} for a value of the body, ${reply.headers.NAME} for one beside it; a token that "+
-			"is known beforehand is a login of kind key or bearer", "no part of the token comes from the response")
+		r.File.Report(n, "write ${answer.PATH} for a value of the body, ${reply.headers.NAME} for one beside it; a "+
+			"token that is known beforehand is a login of kind key or bearer", "no part of the token comes from the response")
 	}
 	return t
 }
@@ -378,7 +378,8 @@ var loginCallOwnKeys = []mapping.Key[LoginCall]{
 	ignoreKind[LoginCall](),
 	mapping.PathKey("token path", "path to the token, or reply.text",
 		func(d *LoginCall) **path.Path { return &d.TokenPath }),
-	mapping.NewKey("token", "the token, where it is made of several values of the response: ${answer.PATH}, ${reply.PATH}",
+	mapping.NewKey("token",
+		"the token, where it is made of several values of the response: ${answer.PATH}, ${reply.PATH}",
 		func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) { d.Token = readMadeToken(r, n) }),
 	mapping.NewKey("encode", "how the token is written: "+strings.Join(Encodings, ", ")+"; as it is unless said",
 		func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) {

@@ -282,13 +282,15 @@ func (r *reader) name() (string, error) {
 	switch {
 	case strings.TrimPrefix(name, "@") == "*":
 		return "", &Error{
-			Offset: start, Message: "* is not a name", Try: "[*] is each element of a list; a field of any name is for JSONPath " +
-				"($.*.kilos) and XPath (//kilos); the name itself is " + quoted,
+			Offset: start, Message: "* is not a name",
+			Try: "[*] is each element of a list; a field of any name is for JSONPath ($.*.kilos) and XPath (//kilos); " +
+				"the name itself is " + quoted,
 		}
 	case strings.ContainsAny(name, "()"):
 		return "", &Error{
 			Offset: start, Message: fmt.Sprintf("%q is not a name", name),
-			Try: "functions are for conditions (where:) and filters (PATH | FILTER); a name with brackets in it is " + quoted,
+			Try: "functions are for conditions (where:) and filters (PATH | FILTER); a name with brackets in it is " +
+				quoted,
 		}
 	}
 	return name, nil

@@ -65,7 +65,8 @@ func (p *Path) addStages(text string, offset int) error {
 				var mistake *Error
 				if errors.As(err, &mistake) {
 					mistake.Offset += lead - len("${it | ")
-					if _, notPath := Compile(source); notPath == nil && strings.HasSuffix(mistake.Message, "is not a filter") {
+					_, notPath := Compile(source)
+					if notPath == nil && strings.HasSuffix(mistake.Message, "is not a filter") {
 						mistake.Try += "; a path that goes on in the value begins with a dot: | ." + source
 					}
 				}

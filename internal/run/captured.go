@@ -139,8 +139,8 @@ func tokenAnswer(s *session.Session, out *Captured, name, token string) (*exchan
 		return answer, nil
 	case *login.LoginCall:
 		if kind.TokenPath == nil || kind.Encode != "" {
-			return nil, fmt.Errorf("the token of the login %s is made of what its login call answers, of which no code is "+
-				"made", name)
+			return nil, fmt.Errorf("the token of the login %s is made of what its login call answers, "+
+				"of which no code is made", name)
 		}
 		steps, fromReply, ok := kind.TokenPath.PlainSteps()
 		if !ok || len(steps) == 0 {

@@ -112,7 +112,8 @@ var expectKeys = []mapping.Key[Expect]{
 		func(r *mapping.Reader, e *Expect, n *yamlfile.Node) {
 			e.NoFault, e.HasFault, e.Fault = readTold(r, n, "fault", "code", "subcode", "text", "role", "detail")
 		}),
-	mapping.NewKey("error", "none, is present, a rule for its code, or rules for code, text, target, details, however it is told",
+	mapping.NewKey("error",
+		"none, is present, a rule for its code, or rules for code, text, target, details, however it is told",
 		func(r *mapping.Reader, e *Expect, n *yamlfile.Node) {
 			e.NoError, e.HasError, e.Error = readTold(r, n, "error", "code", "text", "target", "details")
 		}),

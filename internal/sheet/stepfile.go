@@ -149,10 +149,10 @@ var commonKeys = []mapping.Key[Step]{
 	}),
 	mapping.NewKey("headers", "header fields; null for one that is not to go with it",
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Spec.Headers = r.Pairs(n, "headers") }),
-	mapping.NewKey("query", "query values; one that is null is left out", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("query", "query values; null leaves one out", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		s.Spec.Query = r.Pairs(n, "query")
 	}),
-	mapping.NewKey("cookies", "cookies; one that is null is left out", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("cookies", "cookies; null leaves one out", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		s.Spec.Cookies = r.Pairs(n, "cookies")
 	}),
 	mapping.NewKey("fill", "fields by name", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
@@ -186,7 +186,7 @@ var commonKeys = []mapping.Key[Step]{
 		}
 		s.Spec.Bytes, s.Spec.HasBytes = data, true
 	}),
-	mapping.NewKey("form", "form fields; one that is null is left out", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("form", "form fields; null leaves one out", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		s.content(r, "form", nil)
 		s.Spec.Form = r.Pairs(n, "form")
 	}),

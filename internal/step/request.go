@@ -60,8 +60,8 @@ func (to *Request) read(r *mapping.Reader, n *yamlfile.Node) {
 				try = suggest.DidYouMean(to.Method, []string{meant})
 			}
 			if request.IsMethod(to.Method) && strings.HasPrefix(rest, "${") {
-				try = "a path begins with /; where the value begins with it, or is a whole address, write follow: " + to.Method +
-					" " + rest + ", with service: " + to.Service
+				try = "a path begins with /; where the value begins with it, or is a whole address, write follow: " +
+					to.Method + " " + rest + ", with service: " + to.Service
 			}
 			r.File.Report(n, try, "%q is not a request: a service, a method and a path are expected", to.Source)
 			return

@@ -45,8 +45,8 @@ func Handover(ctx context.Context, b *Bench, step *sheet.Step, row *document.Nod
 	}
 	captured, err := capture.Step(ctx, planned, step, row)
 	if errors.Is(err, value.ErrNothing) {
-		return nil, session.WithTry(err.Error(), "where a step before it keeps the value, give it by -set NAME=VALUE, or hand "+
-			"over what a run sent: testbench handover RUN.EXCHANGE")
+		return nil, session.WithTry(err.Error(), "where a step before it keeps the value, give it by -set NAME=VALUE, "+
+			"or hand over what a run sent: testbench handover RUN.EXCHANGE")
 	}
 	if err != nil {
 		return nil, err
