@@ -194,8 +194,12 @@ var operationKeys = []mapping.Key[description]{
 	mapping.NewKey(
 		"answer", "a file with the schema of what comes back: JSON Schema or XML Schema",
 		func(r *mapping.Reader, d *description, n *yamlfile.Node) {
-			r.Reading(n.Text)
-			answer, err := readAnswerSchema(r, r.PlainText(n))
+			name := r.PlainText(n)
+			if n.Kind != yamlfile.Scalar {
+				return // it was told
+			}
+			r.Reading(name)
+			answer, err := readAnswerSchema(r, name)
 			if err != nil {
 				r.File.Report(n, "", "%v", err)
 				return

@@ -80,7 +80,7 @@ func (r *Reader) Text(n *yamlfile.Node) string {
 	if n.Kind != yamlfile.Scalar {
 		r.takesNot(n)
 		try := ""
-		if n.Flow {
+		if n.Flow && n.Kind == yamlfile.Sequence {
 			try = "put it in quotes if it is meant as a text"
 		}
 		r.File.Report(n, try, "a single value is expected here, and this is %s", n.Kind)
