@@ -251,6 +251,7 @@ const (
 	Redirects      FailureKind = "too many redirects"
 	Interrupted    FailureKind = "interrupted"
 	NotAllowed     FailureKind = "not allowed"
+	Unwritable     FailureKind = "unwritable" // HTTP has no way to write the request
 	NoProxy        FailureKind = "proxy" // it cannot be reached, or lets nothing through
 )
 

@@ -187,9 +187,14 @@ func TestFailures(t *testing.T) {
 			assert.Less(t, record.Phases.Total, 10*time.Second)
 		})
 	}
+	odd := request(t, "GET", hang.URL)
+	odd.SetHeader("X-A", "a\x01b")
+	record := client(t, exchange.Options{}).Do(t.Context(), odd)
+	assert.Equal(t, exchange.Unwritable, record.Failure.Kind)
+	assert.Contains(t, record.Failure.Message, `cannot be written: invalid header field value for "X-A"`)
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	record := client(t, exchange.Options{}).Do(ctx, request(t, "GET", hang.URL))
+	record = client(t, exchange.Options{}).Do(ctx, request(t, "GET", hang.URL))
 	assert.Equal(t, exchange.Interrupted, record.Failure.Kind)
 }
 

@@ -87,6 +87,8 @@ func explainConnection(
 		strings.Contains(text, "client conn could not be established"),
 		strings.Contains(text, "client connection lost"):
 		return fail(Reset, "%s closed the connection without an answer", host)
+	case strings.HasPrefix(text, "net/http: invalid header field"), strings.HasPrefix(text, "net/http: invalid method"):
+		return fail(Unwritable, "the request to %s cannot be written: %s", host, strings.TrimPrefix(text, "net/http: "))
 	case strings.Contains(text, "malformed"), strings.Contains(text, "in chunk"),
 		strings.Contains(text, "chunked line"), strings.Contains(text, "invalid header"),
 		strings.Contains(text, "bad Content-Length"), strings.Contains(text, "unsupported transfer encoding"):

@@ -42,7 +42,7 @@ func (c *Case) Judge(sent *login.Sent, re *reply.Reply, res *result.Step) {
 		res.Outcome, res.Reason = result.Interrupted, "interrupted"
 	case record.Failure != nil && (j.expect == nil || j.expect.Refused == ""):
 		res.Outcome, res.Reason = result.Unreachable, record.Failure.Message
-		if record.Failure.Kind == exchange.NotAllowed {
+		if record.Failure.Kind == exchange.NotAllowed || record.Failure.Kind == exchange.Unwritable {
 			res.Outcome = result.Errored
 		}
 	case j.Err != nil:
