@@ -252,7 +252,7 @@ const (
 	Interrupted    FailureKind = "interrupted"
 	NotAllowed     FailureKind = "not allowed"
 	Unwritable     FailureKind = "unwritable" // HTTP has no way to write the request
-	NoProxy        FailureKind = "proxy" // it cannot be reached, or lets nothing through
+	NoProxy        FailureKind = "proxy"      // it cannot be reached, or lets nothing through
 )
 
 // Failure says why no whole answer came.
