@@ -131,6 +131,11 @@ logins:
     token: clerk:${answer.session.id}:${reply.status}
     encode: base64
     send: {scheme: Hive}
+  hollow:
+    kind: login call
+    request: POST ${base}/json
+    body: {word: "${sealed.word}"}
+    token: clerk:${answer.session}
   half:
     kind: login call
     request: GET ${base}/xml
@@ -197,6 +202,9 @@ logins:
 	o = p.run("token", "half")
 	assert.Equal(t, 3, o.status)
 	assert.Contains(t, o.stderr, "no token was made: ${answer.tickett}: has no value: it is an element with ticket, minutes")
+	o = p.run("token", "hollow")
+	assert.Equal(t, 3, o.status)
+	assert.Contains(t, o.stderr, "no token was made: ${answer.session} is an object with id, until")
 	o = p.run("token", "wrong")
 	assert.Equal(t, 3, o.status)
 	assert.Contains(t, o.stderr, "the login call was answered with 403")

@@ -431,10 +431,10 @@ var alwaysKeys = []mapping.Key[Defaults]{
 		a.Headers = r.Pairs(n, "headers")
 	}),
 	mapping.NewKey("query", "query values", func(r *mapping.Reader, a *Defaults, n *yamlfile.Node) {
-		a.Query = r.Pairs(n, "query")
+		a.Query = r.Values(n, "query")
 	}),
 	mapping.NewKey("cookies", "cookies", func(r *mapping.Reader, a *Defaults, n *yamlfile.Node) {
-		a.Cookies = r.Pairs(n, "cookies")
+		a.Cookies = r.Values(n, "cookies")
 	}),
 	mapping.TreeKey("blocks", "SOAP header blocks", func(a *Defaults) **request.Tree { return &a.Blocks }),
 }

@@ -138,31 +138,41 @@ func (a *Answer) judgeBody(got Got) []string {
 }
 
 // faults holds a body against the schema. Of values a line each it is that of all as a list (OpenAPI 3.2.0, Sequential
-// Media Types), or that of one, as descriptions of earlier versions have it.
+// Media Types), or that of one, as descriptions of earlier versions have it; where it names no kind, both have to hold.
 func (c *Content) faults(got Got) []schema.Fault {
-	whole := c.Schema.Check(got.Body)
-	isOfList := !slices.ContainsFunc(whole, func(f schema.Fault) bool { return f.Path == "" })
-	if !got.Lines || isOfList {
-		return whole
+	if !got.Lines || len(got.Body.Items()) == 0 {
+		return c.Schema.Check(got.Body)
 	}
-	var each []schema.Fault
+	var kinds []string
+	if shaped, ok := c.Schema.(schema.Shaped); ok {
+		kinds = shaped.Shape().Kinds
+	}
+	if slices.Contains(kinds, "list") {
+		return c.Schema.Check(got.Body)
+	}
+	var out []schema.Fault
+	if len(kinds) == 0 {
+		out = c.Schema.Check(got.Body)
+	}
 	for i, item := range got.Body.Items() {
 		for _, fault := range c.Schema.Check(item) {
-			if fault.Path == "" {
-				return whole // neither a list nor one of it is so
-			}
-			at := fmt.Sprintf("[%d]", i)
-			if fault.Path[0] != '[' {
-				at += "."
-			}
-			if strings.HasPrefix(fault.Message, fault.Path+" ") {
-				fault.Message = at + fault.Message
-			}
-			fault.Path = at + fault.Path
-			each = append(each, fault)
+			out = append(out, within(fmt.Sprintf("[%d]", i), fault))
 		}
 	}
-	return each
+	return out
+}
+
+// within is a fault of a part as one of the whole.
+func within(part string, fault schema.Fault) schema.Fault {
+	at := part
+	if fault.Path != "" && fault.Path[0] != '[' {
+		at += "."
+	}
+	if fault.Path != "" && strings.HasPrefix(fault.Message, fault.Path+" ") {
+		fault.Message = at + fault.Message
+	}
+	fault.Path = at + fault.Path
+	return fault
 }
 
 // Faults holds a body against what the operation says of the body of a status, or

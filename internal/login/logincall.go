@@ -83,39 +83,61 @@ func (d *LoginCall) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, err
 
 // token finds the token in the answer to the login call, or makes it of what is found there.
 func (d *LoginCall) token(env *Env, r *reply.Reply) (string, error) {
-	text := ""
+	text, err := "", error(nil)
 	if d.Token != nil {
-		made, err := d.Token.Text(answerScope{env.Scope, r}, value.Raw)
+		text, err = d.made(env, r)
+	} else {
+		text, err = d.found(env, r)
+	}
+	if err != nil || d.Encode == "" {
+		return text, err
+	}
+	env.Scope.Hide(text)
+	return encodeText(d.Encode, []byte(text)), nil
+}
+
+// found is the token at TokenPath.
+func (d *LoginCall) found(env *Env, r *reply.Reply) (string, error) {
+	found, err := d.TokenPath.Find(r.Roots(nil), env.Scope)
+	if err != nil {
+		return "", &Error{Message: err.Error()}
+	}
+	node := found.First()
+	if isFilled(node) {
+		return strings.TrimSpace(node.Value().Text), nil
+	}
+	why := "it is " + node.Describe()
+	if miss := found.Missed(); miss != nil {
+		why = miss.String()
+	}
+	return "", &Error{
+		Message: fmt.Sprintf("there is no token at %s: %s", d.TokenPath.Source, why), Record: r.Record,
+		Try: "see with `testbench call` what the login call answers, and correct token path:",
+	}
+}
+
+// made is the token that Token makes. Each part has to be there: what lacks one is no token.
+func (d *LoginCall) made(env *Env, r *reply.Reply) (string, error) {
+	scope := answerScope{env.Scope, r}
+	for _, part := range d.Token.Placeholders() {
+		node, err := part.Alone().Node(scope, false)
+		if err == nil && !isFilled(node) {
+			err = fmt.Errorf("%s is %s", part.Source, node.Describe())
+		}
 		if err != nil {
 			return "", &Error{
 				Message: "no token was made: " + err.Error(), Record: r.Record,
 				Try: "see with `testbench call` what the login call answers, and correct token:",
 			}
 		}
-		text = made.Sent
-	} else {
-		found, err := d.TokenPath.Find(r.Roots(nil), env.Scope)
-		if err != nil {
-			return "", &Error{Message: err.Error()}
-		}
-		node := found.First()
-		if node == nil || !node.Value().IsScalar() || strings.TrimSpace(node.Value().Text) == "" {
-			why := "it is " + node.Describe()
-			if miss := found.Missed(); miss != nil {
-				why = miss.String()
-			}
-			return "", &Error{
-				Message: fmt.Sprintf("there is no token at %s: %s", d.TokenPath.Source, why), Record: r.Record,
-				Try: "see with `testbench call` what the login call answers, and correct token path:",
-			}
-		}
-		text = strings.TrimSpace(node.Value().Text)
 	}
-	if d.Encode != "" {
-		env.Scope.Hide(text)
-		text = encodeText(d.Encode, []byte(text))
-	}
-	return text, nil
+	text, err := d.Token.Text(scope, value.Raw)
+	return text.Sent, err
+}
+
+// isFilled says whether a value can be a token, or a part of one.
+func isFilled(node *document.Node) bool {
+	return node != nil && node.Value().IsScalar() && strings.TrimSpace(node.Value().Text) != ""
 }
 
 // answerScope knows the answer to a login call, beside all else. What is taken of it is secret.
@@ -257,10 +279,10 @@ var askKeys = []mapping.Key[callKeys]{
 		a.spec.Headers = r.Pairs(n, "headers")
 	}),
 	mapping.NewKey("query", "query values", func(r *mapping.Reader, a *callKeys, n *yamlfile.Node) {
-		a.spec.Query = r.Pairs(n, "query")
+		a.spec.Query = r.Values(n, "query")
 	}),
 	mapping.NewKey("form", "form fields", func(r *mapping.Reader, a *callKeys, n *yamlfile.Node) {
-		a.spec.Form = r.Pairs(n, "form")
+		a.spec.Form = r.Values(n, "form")
 	}),
 	mapping.TreeKey("body", "a JSON body", func(a *callKeys) **request.Tree { return &a.spec.Body }),
 	mapping.NewKey("text", "a body as text", func(r *mapping.Reader, a *callKeys, n *yamlfile.Node) {
@@ -268,7 +290,7 @@ var askKeys = []mapping.Key[callKeys]{
 		a.spec.Text = r.Body(n, a.spec.TextFormat)
 	}),
 	mapping.NewKey("cookies", "cookies", func(r *mapping.Reader, a *callKeys, n *yamlfile.Node) {
-		a.spec.Cookies = r.Pairs(n, "cookies")
+		a.spec.Cookies = r.Values(n, "cookies")
 	}),
 	mapping.NewKey("login", "another login that goes with the call",
 		func(r *mapping.Reader, a *callKeys, n *yamlfile.Node) {

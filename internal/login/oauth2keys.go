@@ -145,7 +145,7 @@ var oauth2Keys = slices.Concat([]mapping.Key[OAuth2]{
 	mapping.YesKey("signed answer", "true: the answer of the authorization page comes signed, and is checked",
 		func(o *OAuth2) *bool { return &o.SignedAnswer }),
 	mapping.NewKey("extra", "further parameters", func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
-		o.Extra = r.Pairs(n, "extra")
+		o.Extra = r.Values(n, "extra")
 	}),
 	mapping.NewKey("proof", "dpop: tokens are bound to a key", func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
 		o.Proof = r.Choice(n, "proof", "dpop") != ""

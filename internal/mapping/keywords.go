@@ -41,7 +41,7 @@ var broughtAlong = []meant{
 	{"again: N, or until: with path: rule", "repeat"},
 	{"pause: 2 s", "sleep, delay"},
 	{"pause: 2 s, or until: with path: rule", "wait"},
-	{"request: METHOD ADDRESS", "url, method"},
+	{"request: METHOD ADDRESS", "url, method, base, base url, base_url, host, server"},
 	{"request: GET ADDRESS", "get"},
 	{"request: POST ADDRESS", "post"},
 	{"request: PUT ADDRESS", "put"},
@@ -87,6 +87,9 @@ var broughtAlong = []meant{
 var wordsBroughtAlong = []meant{
 	{"true", "yes, on"},
 	{"false", "no, off"},
+	{"json-rpc", "json-rpc 2.0, json-rpc 2, jsonrpc, json rpc"},
+	{"json-rpc 1.0", "json-rpc 1"},
+	{"xml-rpc", "xmlrpc, xml rpc"},
 	{"key", "api key, apikey, api_key"},
 	{"basic", "basic auth, http basic"},
 	{"bearer", "token, bearer token, access token"},

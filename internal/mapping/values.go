@@ -139,6 +139,16 @@ func (r *Reader) Pairs(n *yamlfile.Node, what string) []request.Pair {
 	return pairs
 }
 
+// Values reads names with values where nothing else could be sent that null would leave out.
+func (r *Reader) Values(n *yamlfile.Node, what string) []request.Pair {
+	for _, e := range n.Entries {
+		if v := e.Value; v.Kind == yamlfile.Scalar && v.Text == "null" && !v.Quoted && !v.Block {
+			r.File.Report(v, "take it out", "null has no effect: nothing else would send %s", e.Key.Text)
+		}
+	}
+	return r.Pairs(n, what)
+}
+
 // Names reads prefixes of XML names.
 func (r *Reader) Names(n *yamlfile.Node) map[string]string {
 	names := map[string]string{}

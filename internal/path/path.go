@@ -278,19 +278,18 @@ func (r *reader) name() (string, error) {
 	if name == "" || name == "@" {
 		return "", r.fail("a name is missing")
 	}
-	quoted := Segment(name)
 	switch {
 	case strings.TrimPrefix(name, "@") == "*":
 		return "", &Error{
 			Offset: start, Message: "* is not a name",
 			Try: "[*] is each element of a list; a field of any name is for JSONPath ($.*.kilos) and XPath (//kilos); " +
-				"the name itself is " + quoted,
+				"the name itself is " + Segment(name),
 		}
 	case strings.ContainsAny(name, "()"):
 		return "", &Error{
 			Offset: start, Message: fmt.Sprintf("%q is not a name", name),
 			Try: "functions are for conditions (where:) and filters (PATH | FILTER); a name with brackets in it is " +
-				quoted,
+				Segment(name),
 		}
 	}
 	return name, nil

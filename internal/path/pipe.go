@@ -65,8 +65,8 @@ func (p *Path) addStages(text string, offset int) error {
 				var mistake *Error
 				if errors.As(err, &mistake) {
 					mistake.Offset += lead - len("${it | ")
-					_, notPath := Compile(source)
-					if notPath == nil && strings.HasSuffix(mistake.Message, "is not a filter") {
+					_, err := Compile(source)
+					if err == nil && strings.HasSuffix(mistake.Message, "is not a filter") {
 						mistake.Try += "; a path that goes on in the value begins with a dot: | ." + source
 					}
 				}

@@ -143,6 +143,10 @@ func readTold(r *mapping.Reader, n *yamlfile.Node, word string, parts ...string)
 			return true, false, nil
 		case "is present":
 			return false, true, nil // whether it has a code or none
+		case "is absent":
+			r.File.Report(n, "write none", "%s: is absent asks for %s without a code", word,
+				map[string]string{"fault": "a fault", "error": "an error"}[word])
+			return true, false, nil
 		}
 		p, err := path.Compile("reply." + word + ".code")
 		if parsed := r.RuleAt(p, n); parsed != nil && err == nil {

@@ -288,7 +288,7 @@ var partKeys = []mapping.Key[request.Part]{
 	mapping.TextKey("file name", "the file name that is sent", func(p *request.Part) *string { return &p.FileName }),
 	mapping.TextKey("type", "its media type", func(p *request.Part) *string { return &p.Type }),
 	mapping.NewKey("headers", "further header fields of the part",
-		func(r *mapping.Reader, p *request.Part, n *yamlfile.Node) { p.Headers = r.Pairs(n, "headers") }),
+		func(r *mapping.Reader, p *request.Part, n *yamlfile.Node) { p.Headers = r.Values(n, "headers") }),
 }
 
 func readLoginChoice(r *mapping.Reader, n *yamlfile.Node) *LoginChoice {

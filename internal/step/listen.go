@@ -99,7 +99,7 @@ var callAnswerKeys = []mapping.Key[callback.Answer]{
 			a.Status = status
 		}),
 	mapping.NewKey("headers", "header fields", func(r *mapping.Reader, a *callback.Answer, n *yamlfile.Node) {
-		a.Headers = r.Pairs(n, "headers")
+		a.Headers = r.Values(n, "headers")
 	}),
 	mapping.TreeKey("body", "a body as a tree, written as JSON",
 		func(a *callback.Answer) **request.Tree { return &a.Body }),

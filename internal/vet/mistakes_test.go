@@ -332,6 +332,9 @@ parts:
 		{written("request: ¦stores PUT ${kept.x}/a"), "a service, a method and a path are expected", "write follow: PUT ${kept.x}/a"},
 		{written("request: stores PUT /a\n¦as: xml"), "a request without an operation has no as", "write XML and all else under text:"},
 		{search("fields:\n  a | parse json | ¦lot: 7"), `"lot" is not a filter`, "begins with a dot: | .lot"},
+		{search("expect:\n  error: ¦is absent"), "error: is absent asks for an error without a code", "write none"},
+		{search("expect:\n  fault: ¦is absent"), "fault: is absent asks for a fault without a code", "write none"},
+		{search("¦host: x"), `a step has no key "host"`, "write request: METHOD ADDRESS"},
 		{search("¦prefixes:\n  a: b"), `a step has no key "prefixes"`, "there are: "},
 		{written("call: ¦/search"), `"/search" is not a service/operation`, "lab/GradeLot"},
 		{written("call: ¦stores/"), `"stores/" is not a service/operation`, "lab/GradeLot"},
@@ -907,6 +910,17 @@ logins:
 		{
 			login("¦kind: oauth2\nfrom: ${base}\nclient: x\nclient secret: ${sealed.x}\ngrant: password"),
 			"does not say user:", "",
+		},
+		{
+			"bench: b\nservices:\n  x:\n    address: http://127.0.0.1:1\n    always: {query: {a: ¦null}}\n",
+			"null has no effect: nothing else would send a", "take it out",
+		},
+		{
+			login("kind: login call\nrequest: GET ${base}/x\ntoken path: a\nform: {a: ¦null}"),
+			"null has no effect: nothing else would send a", "take it out",
+		},
+		{
+			"bench: b\nservices:\n  x:\n    address: http://127.0.0.1:1\n    protocol: ¦json-rpc 2.0\n", "is not a way to call methods", "write json-rpc",
 		},
 		{
 			"bench: b\nsites:\n  s:\n    ¦base: http://127.0.0.1:1\n", `a site has no key "base"`, "write set: with base: URL",

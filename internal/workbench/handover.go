@@ -39,11 +39,11 @@ func Handover(ctx context.Context, b *Bench, step *sheet.Step, row *document.Nod
 	token := marks.mark("token")
 	capture := run.NewCapture(token)
 	o.Around = capture.Around
-	planned, err := session.NewSession(b.inner, o)
+	opened, err := session.NewSession(b.inner, o)
 	if err != nil {
 		return nil, err
 	}
-	captured, err := capture.Step(ctx, planned, step, row)
+	captured, err := capture.Step(ctx, opened, step, row)
 	if errors.Is(err, value.ErrNothing) {
 		return nil, session.WithTry(err.Error(), "where a step before it keeps the value, give it by -set NAME=VALUE, "+
 			"or hand over what a run sent: testbench handover RUN.EXCHANGE")

@@ -703,13 +703,17 @@ func BenchmarkNet(b *testing.B) {
 func TestJudgeLines(t *testing.T) {
 	lot := `{type: object, required: [id], properties: {id: {type: integer}, kilos: {type: number}}}`
 	for name, c := range map[string]struct{ schema, lines, want string }{
-		"each is so":       {lot, `[{"id":1},{"id":2,"kilos":3.5}]`, ""},
-		"one of them":      {lot, `[{"id":1},{"id":2,"kilos":"x"}]`, `[1].kilos must be a number, and is "x"`},
-		"one lacks it":     {lot, `[{"kilos":1},{"id":1}]`, "[0].id is missing"},
-		"a list of them":   {"{type: array, items: " + lot + "}", `[{"id":1},{"id":"b"}]`, `[1].id must be an integer, and is "b"`},
-		"fewer than asked": {"{type: array, minItems: 3, items: " + lot + "}", `[{"id":1}]`, "the body must have at least 3 items, and has 1"},
-		"neither":          {lot, `[{"id":1},7]`, "the body must be an object, and is a list of 2"},
-		"none came":        {lot, `[]`, ""},
+		"each is so":        {lot, `[{"id":1},{"id":2,"kilos":3.5}]`, ""},
+		"one of them":       {lot, `[{"id":1},{"id":2,"kilos":"x"}]`, `[1].kilos must be a number, and is "x"`},
+		"one lacks it":      {lot, `[{"kilos":1},{"id":1}]`, "[0].id is missing"},
+		"a list of them":    {"{type: array, items: " + lot + "}", `[{"id":1},{"id":"b"}]`, `[1].id must be an integer, and is "b"`},
+		"fewer than asked":  {"{type: array, minItems: 3, items: " + lot + "}", `[{"id":1}]`, "the body must have at least 3 items, and has 1"},
+		"a list, none came": {"{type: array, minItems: 3, items: " + lot + "}", `[]`, "must have at least 3 items"},
+		"one of a kind":     {lot, `[{"id":1},7]`, "[1]: must be an object, and is 7"},
+		"none came":         {lot, `[]`, "the body must be an object, and is an empty list"},
+		"without a kind":    {"{required: [id]}", `[{"id":1},{"kilos":2}]`, "[1].id is missing"},
+		"a list, unsaid":    {"{minItems: 3}", `[{"id":1}]`, "the body must have at least 3 items"},
+		"either":            {"{oneOf: [" + lot + ", {type: array, items: " + lot + "}]}", `[{"id":1},{"id":2}]`, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			op := operation(t, `openapi: 3.0.3
