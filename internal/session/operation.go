@@ -286,9 +286,9 @@ func buildOperation(s *Session, p *Prepared, step *sheet.Step, spec *request.Spe
 	if spec.Address, err = JoinPath(address, literal, scope); err != nil {
 		return err
 	}
-	spec.Query = append(pairsOf(built.Query), spec.Query...)
+	spec.Query = mergeValues(pairsOf(built.Query), spec.Query)
 	spec.Headers = MergeHeaders(accept(built), append(pairsOf(built.Headers), spec.Headers...))
-	spec.Cookies = append(pairsOf(built.Cookies), spec.Cookies...)
+	spec.Cookies = mergeValues(pairsOf(built.Cookies), spec.Cookies)
 	if len(step.Contents) > 0 && step.Contents[0] != "form" {
 		return nil
 	}

@@ -183,6 +183,10 @@ login: none`, "GET http://h.example/api/lots/L?page=2&depot=%C3%BC | X-Depot: so
 headers: {x-depot: null}
 query: {A: 2, b: null}
 cookies: {C: 2, d: null}`, "GET http://c.example/x?a=1&A=2 | Cookie: c=1; C=2"},
+		{"by hand, without what goes unless said", "call: hand/look\nfill: {lot: L}\nquery: {page: null}",
+			"GET http://h.example/api/lots/L | X-Depot: north | Authorization: opened"},
+		{"by hand, with another value", "call: hand/look\nfill: {lot: L}\nquery: {page: 3}",
+			"GET http://h.example/api/lots/L?page=3 | X-Depot: north | Authorization: opened"},
 		{"by hand, without what it needs", "call: hand/look", "hand/look needs lot"},
 		{
 			"by hand, of another name", "call: hand/look\nfill: {lot: L, dept: n}",
