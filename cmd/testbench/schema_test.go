@@ -157,7 +157,7 @@ var typicalMistakes = map[string][][2]string{
 		{"pause: 1 s}", "pause: 1 s, expect: {status: 200}}"},
 		{"call: stores/search\n", "call: {service: stores}\n"},
 		{"call: stores/search\n", "about: nothing\n"},
-		{"fill: {grade: A, list: [1, 2]}", "fill: [grade]"},
+		{"fill: {grade: A, list: [1, 2]}", "fill: grade"},
 		{"checks: [good]", "checks: {good: true}"},
 		{"how: expired", "how: broken"},
 		{"spoil: clerk, how: expired", "spoil: clerk"},

@@ -4,11 +4,13 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"testbench/internal/contract"
 	"testbench/internal/lookup"
 	"testbench/internal/mapping"
+	"testbench/internal/rpc"
 	"testbench/internal/suggest"
 	"testbench/internal/yamlfile"
 )
@@ -73,6 +75,19 @@ func finishService(r *mapping.Reader, n *yamlfile.Node, s *Service) {
 	}
 }
 
+// checkPositions reports parameters that JSON-RPC 1.0 has no place for.
+func checkPositions(r *mapping.Reader, body *yamlfile.Node) {
+	if body == nil || len(body.Entries) == 1 && body.Entries[0].Key.Text == "params" {
+		return
+	}
+	for i, e := range body.Entries {
+		if e.Key.Text != strconv.Itoa(i) {
+			r.File.Report(e.Key, fmt.Sprintf("write \"%d\": {name: %s}", i, e.Key.Text),
+				"JSON-RPC 1.0 has parameters by position only, from 0 on")
+		}
+	}
+}
+
 // finishOperation reports keys of an operation that have no effect for how it is called.
 func finishOperation(r *mapping.Reader, e yamlfile.Entry, s *Service) {
 	r.Together(e.Value, operationTogether)
@@ -91,6 +106,9 @@ func finishOperation(r *mapping.Reader, e yamlfile.Entry, s *Service) {
 			"statuses, paths, needs, "+
 			"exactly one of, reads, deprecated"),
 			"the service's methods are called by name", "write the parameters under body:")
+		if s.Speaks == rpc.JSON1 && !has("template") {
+			checkPositions(r, e.Value.Get("body"))
+		}
 	case has("method"):
 		r.File.Report(e.Value.Key("method"), "write request: GET /path, or protocol: json-rpc at the service",
 			"method: has no effect: the service's methods are not called by name")

@@ -128,7 +128,7 @@ func (p *Subject) rebuilding(ctx context.Context, s *session.Session,
 		changed := *p.step
 		changed.Unchecked = true
 		changed.Fill = &request.Tree{}
-		for _, f := range given.Fields {
+		for _, f := range p.step.FillFields() {
 			if f.Name != field {
 				changed.Fill.Fields = append(changed.Fill.Fields, f)
 			}

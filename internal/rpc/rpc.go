@@ -115,8 +115,7 @@ func callJSON1(method string, parameters *document.Node) (*document.Node, error)
 	case parameters == nil || parameters.Kind == document.Object && len(parameters.Members()) == 0:
 		parameters = document.NewList()
 	case parameters.Value().Kind != document.List:
-		return nil, errors.New("JSON-RPC 1.0 has parameters by position only: write them as 0, 1, 2, or all as a list " +
-			"under params")
+		return nil, errors.New("JSON-RPC 1.0 has parameters by position only: write a list, or fields 0, 1, 2")
 	}
 	return document.NewObject().Set("method", document.NewText(method)).Set("params", parameters).
 		Set("id", document.NewNumber(identity)), nil

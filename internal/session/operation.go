@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 
 	"testbench/internal/bench"
@@ -234,7 +233,7 @@ func (p *Prepared) fill(step *sheet.Step, scope *Values) (*document.Node, error)
 	if step.Fill == nil {
 		return fields, nil
 	}
-	for _, f := range fillFields(step) {
+	for _, f := range step.FillFields() {
 		node, err := f.Value.Node(scope)
 		if err != nil {
 			return nil, fmt.Errorf("fill %s: %w", f.Name, err)
@@ -380,30 +379,21 @@ func HoldsRequest(s *sheet.Step) bool { return s.Contract != "off" && s.Contract
 // HoldsAnswer says whether an answer is checked against the contract.
 func HoldsAnswer(s *sheet.Step) bool { return s.Contract != "off" && s.Contract != "request" }
 
-// fillFields are the fields of a call; of a list, by their place in it.
-func fillFields(s *sheet.Step) []request.Field {
-	if !s.Fill.IsList {
-		return s.Fill.Fields
-	}
-	var fields []request.Field
-	for i, item := range s.Fill.Items {
-		fields = append(fields, request.Field{Name: strconv.Itoa(i), Value: item})
-	}
-	return fields
-}
-
 // KnownRequest makes the request of a call, as far as its fields are known without filling
 // anything in.
 func KnownRequest(b *bench.Bench, s *sheet.Step, service *bench.Service,
 	op contract.Operation,
 ) (*contract.Request, []contract.Problem) {
 	fields := document.NewObject()
-	if s.Fill != nil {
-		for _, f := range fillFields(s) {
-			fields.AppendMembers(document.Member{Key: f.Name, Value: f.Value.Known(schema.Unknown)})
-		}
+	for _, f := range s.FillFields() {
+		fields.AppendMembers(document.Member{Key: f.Name, Value: f.Value.Known(schema.Unknown)})
 	}
-	return op.Build(stepFields(s, fields), buildOptions(b, s, service))
+	options := buildOptions(b, s, service)
+	if service.Templates[op.Facts().Name] != nil && service.Speaks != "" {
+		// What it makes is known when it is filled in; a list is what every protocol takes.
+		options.Template = func(*document.Node) (*document.Node, error) { return document.NewList(), nil }
+	}
+	return op.Build(stepFields(s, fields), options)
 }
 
 // CheckOperation holds a call of an operation against the contract of its service, before

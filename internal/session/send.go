@@ -82,14 +82,12 @@ func (s *Session) ContextOf(step *sheet.Step, planned *Prepared) result.Context 
 	if len(step.Contents) > 0 {
 		c.BodyKind = step.Contents[0]
 	}
-	if step.Fill != nil {
-		for _, f := range step.Fill.Fields {
-			if f.Value.Scalar == nil {
-				continue
-			}
-			for _, h := range f.Value.Scalar.Placeholders() {
-				c.Sources[f.Name] = h.Source
-			}
+	for _, f := range step.FillFields() {
+		if f.Value.Scalar == nil {
+			continue
+		}
+		for _, h := range f.Value.Scalar.Placeholders() {
+			c.Sources[f.Name] = h.Source
 		}
 	}
 	return c

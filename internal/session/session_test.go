@@ -96,6 +96,12 @@ services:
           key: {default: "${machine.KEY}"}
       bad: {request: GET /bad, query: {a: {default: "${machine.GONE}"}}}
       send: {request: POST /send, form: {a: {default: 1}, b: optional}, headers: {Accept: {default: text/lot}}}
+  old:
+    address: http://m.example
+    protocol: json-rpc 1.0
+    operations:
+      place: {body: {"0": {name: lot, required: true}, "1": {name: kilos, default: 5}}}
+      made: {body: {lot: required}, template: {params: ["${fields.lot}", 7]}}
   cased:
     address: http://c.example
     always:
@@ -183,6 +189,9 @@ login: none`, "GET http://h.example/api/lots/L?page=2&depot=%C3%BC | X-Depot: so
 headers: {x-depot: null}
 query: {A: 2, b: null}
 cookies: {C: 2, d: null}`, "GET http://c.example/x?a=1&A=2 | Cookie: c=1; C=2"},
+		{"a method by position", "call: old/place\nfill: {lot: L}", `{"method":"place","params":["L",5],"id":1}`},
+		{"a method by a list", "call: old/place\nfill: [L, 7]", `{"method":"place","params":["L",7],"id":1}`},
+		{"a method by a template", "call: old/made\nfill: {lot: L}", `{"method":"made","params":["L",7],"id":1}`},
 		{"by hand, without what goes unless said", "call: hand/look\nfill: {lot: L}\nquery: {page: null}",
 			"GET http://h.example/api/lots/L | X-Depot: north | Authorization: opened"},
 		{"by hand, with another value", "call: hand/look\nfill: {lot: L}\nquery: {page: 3}",

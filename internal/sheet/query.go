@@ -46,6 +46,9 @@ func (q *Query) Check(r *mapping.Reader, at *yamlfile.Node) {
 	}
 	var filled []string
 	if q.Fill != nil {
+		if len(q.Fill.Fields) == 0 {
+			r.File.Report(at, "write NAME: VALUE below it", "the fill: of a query has the names of its parameters")
+		}
 		for _, f := range q.Fill.Fields {
 			filled = append(filled, f.Name)
 		}

@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"slices"
+	"strconv"
 	"time"
 
 	"testbench/internal/mapping"
@@ -160,6 +161,18 @@ func (s *Step) KeptNames() []string {
 		names = append(names, one.KeptNames()...)
 	}
 	return names
+}
+
+// FillFields are the fields that a step fills in; those of a list are called by their place in it, from 0.
+func (s *Step) FillFields() []request.Field {
+	if s.Fill == nil {
+		return nil
+	}
+	fields := slices.Clone(s.Fill.Fields)
+	for i, item := range s.Fill.Items {
+		fields = append(fields, request.Field{Name: strconv.Itoa(i), Value: item})
+	}
+	return fields
 }
 
 // Placeholders lists those that the request is made of, or what else is done.

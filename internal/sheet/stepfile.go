@@ -155,15 +155,13 @@ var commonKeys = []mapping.Key[Step]{
 	mapping.NewKey("cookies", "cookies; null leaves one out", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		s.Spec.Cookies = r.Pairs(n, "cookies")
 	}),
-	mapping.NewKey("fill", "fields by name", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
-		if n.Kind == yamlfile.Sequence {
-			r.File.Report(n, "write params: and the list below it, where a method takes its parameters by position",
-				"fill must be a mapping of names to values, and is a list")
-			return
-		}
-		r.Entries(n, "fill")
-		s.Fill, s.FillAt = r.Tree(n), n
-	}),
+	mapping.NewKey("fill", "fields by name, or a list by position",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
+			if n.Kind != yamlfile.Sequence {
+				r.Entries(n, "fill")
+			}
+			s.Fill, s.FillAt = r.Tree(n), n
+		}),
 	mapping.NewKey("body", "a body as a tree", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		s.Spec.Body = s.content(r, "body", r.Tree(n))
 	}),

@@ -55,10 +55,8 @@ func (sub *SubSheet) Vet(v *Vetting, s *sheet.Step) {
 		v.report(sub.At, "", "%s is not right: %s", sub.File, problems[0].String())
 	}
 	var filled []string
-	if s.Fill != nil {
-		for _, f := range s.Fill.Fields {
-			filled = append(filled, f.Name)
-		}
+	for _, f := range s.FillFields() {
+		filled = append(filled, f.Name)
 	}
 	for _, name := range filled {
 		if !slices.Contains(sub.Sheet.TakeNames(), name) {
@@ -109,14 +107,12 @@ func (sub *SubSheet) fill(row Row, s *sheet.Step) (*place, map[string]*document.
 		}
 	}
 	values := map[string]*document.Node{}
-	if s.Fill != nil {
-		for _, f := range s.Fill.Fields {
-			node, err := f.Value.Node(scope)
-			if err != nil {
-				return nil, nil, fmt.Errorf("fill %s: %w", f.Name, err)
-			}
-			values[f.Name] = node
+	for _, f := range s.FillFields() {
+		node, err := f.Value.Node(scope)
+		if err != nil {
+			return nil, nil, fmt.Errorf("fill %s: %w", f.Name, err)
 		}
+		values[f.Name] = node
 	}
 	given, err := sub.Sheet.Given(values)
 	return &place{row, of, scope}, given, err

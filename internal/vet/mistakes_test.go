@@ -236,6 +236,7 @@ steps:
 			written("lookup: books\nsql: ¦select :lot\nfill:\n  lt: 1"), `there is no parameter of the query "lt"`,
 			"there are: lot",
 		},
+		{written("lookup: ¦books\nsql: select 1\nfill: [a]"), "has the names of its parameters", "write NAME: VALUE"},
 		{written("lookup: books\nsql: select ¦'a"), "is not closed", ""},
 		{written("lookup: books\nsql: select 1; ¦drop table lots"), "a second statement", ""},
 		{written("lookup: ¦books\nfind: x"), "books is a database and has no files", "sql:"},
@@ -914,6 +915,10 @@ logins:
 		{
 			"bench: b\nservices:\n  x:\n    address: http://127.0.0.1:1\n    always: {query: {a: ¦null}}\n",
 			"null has no effect: nothing else would send a", "take it out",
+		},
+		{
+			service("protocol: json-rpc 1.0\noperations:\n  x: {body: {\"0\": optional, ¦lot: required}}"),
+			"JSON-RPC 1.0 has parameters by position only", `write "1": {name: lot}`,
 		},
 		{
 			login("kind: login call\nrequest: GET ${base}/x\ntoken path: a\nform: {a: ¦null}"),
