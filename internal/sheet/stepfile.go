@@ -157,7 +157,9 @@ var commonKeys = []mapping.Key[Step]{
 	}),
 	mapping.NewKey("fill", "fields by name, or a list by position",
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
-			if n.Kind != yamlfile.Sequence {
+			if n.Kind == yamlfile.Sequence {
+				r.List(n)
+			} else {
 				r.Entries(n, "fill")
 			}
 			s.Fill, s.FillAt = r.Tree(n), n
