@@ -143,7 +143,7 @@ func (r *Reader) Pairs(n *yamlfile.Node, what string) []request.Pair {
 func (r *Reader) Values(n *yamlfile.Node, what string) []request.Pair {
 	for _, e := range n.Entries {
 		if v := e.Value; v.Kind == yamlfile.Scalar && v.Text == "null" && !v.Quoted && !v.Block {
-			r.File.Report(v, "take it out", "null has no effect: nothing else would send %s", e.Key.Text)
+			r.File.Report(v, "take it out", "null has no effect: nothing here sends %q that it could leave out", e.Key.Text)
 		}
 	}
 	return r.Pairs(n, what)

@@ -914,7 +914,7 @@ logins:
 		},
 		{
 			"bench: b\nservices:\n  x:\n    address: http://127.0.0.1:1\n    always: {query: {a: ¦null}}\n",
-			"null has no effect: nothing else would send a", "take it out",
+			"null has no effect: nothing here sends \"a\"", "take it out",
 		},
 		{
 			service("protocol: json-rpc 1.0\noperations:\n  x: {body: {\"0\": optional, ¦lot: required}}"),
@@ -922,7 +922,7 @@ logins:
 		},
 		{
 			login("kind: login call\nrequest: GET ${base}/x\ntoken path: a\nform: {a: ¦null}"),
-			"null has no effect: nothing else would send a", "take it out",
+			"null has no effect: nothing here sends \"a\"", "take it out",
 		},
 		{
 			"bench: b\nservices:\n  x:\n    address: http://127.0.0.1:1\n    protocol: ¦json-rpc 2.0\n", "is not a way to call methods", "write json-rpc",
