@@ -112,6 +112,8 @@ type Service struct {
 	Outcomes  map[string]*Outcome              // operation: the same for it alone
 	Templates map[string]*request.Template     // operation: what its body is made of
 	Streams   map[string]*exchange.Stream      // operation: when a stream that it answers has ended
+	AnswerAs  string                           // the media type as which answers are read; empty for their own
+	AnswersAs map[string]string                // operation: the same for it alone
 	Short     map[string]map[string]*path.Path // operation: paths of its answers by short names
 	Good      map[string]*rule.Status          // operation: the statuses that are good
 	Filled    map[string][]filledParameter
@@ -405,6 +407,8 @@ var serviceKeys = []mapping.Key[Service]{
 		func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
 			s.HTTP = r.Choice(n, "version of HTTP", "1.1", "2")
 		}),
+	mapping.NewKey("answer as", mapping.AnswerAsHelp,
+		func(r *mapping.Reader, s *Service, n *yamlfile.Node) { s.AnswerAs = r.AnswerAs(n) }),
 	mapping.TimeoutKey("timeout", "how long an exchange may take: 5 s; that of the site unless said",
 		func(s *Service) *time.Duration { return &s.Timeout }),
 	mapping.NewKey("names", "prefixes of XML names", func(r *mapping.Reader, s *Service, n *yamlfile.Node) {

@@ -33,6 +33,7 @@ type description struct {
 	outcome  *Outcome
 	answer   schema.Type // of what comes back; nil where nothing is said
 	stream   *exchange.Stream
+	answerAs string
 	short    map[string]*path.Path
 	filled   []filledParameter
 	// templateAt is where the template is.
@@ -95,6 +96,12 @@ func readOperation(r *mapping.Reader, e yamlfile.Entry, s *Service) *contract.En
 			s.Streams = map[string]*exchange.Stream{}
 		}
 		s.Streams[op.Name] = d.stream
+	}
+	if d.answerAs != "" {
+		if s.AnswersAs == nil {
+			s.AnswersAs = map[string]string{}
+		}
+		s.AnswersAs[op.Name] = d.answerAs
 	}
 	if d.short != nil {
 		if s.Short == nil {
@@ -180,6 +187,7 @@ var operationKeys = []mapping.Key[description]{
 	mapping.NewKey(
 		"template", "what the body is made of; ${fields} is replaced by the fields that are filled in",
 		func(r *mapping.Reader, d *description, n *yamlfile.Node) {
+			r.NotFile(n, "template", "write below template: what is in the file")
 			inner := *r
 			inner.Uses = new([]mapping.Use) // fields is known only while a call is built
 			d.template = readTemplate(&inner, n)
@@ -211,6 +219,8 @@ var operationKeys = []mapping.Key[description]{
 		readStatuses),
 	mapping.NewKey("stream", mapping.StreamHelp,
 		func(r *mapping.Reader, d *description, n *yamlfile.Node) { d.stream = r.Stream(n) }),
+	mapping.NewKey("answer as", mapping.AnswerAsHelp,
+		func(r *mapping.Reader, d *description, n *yamlfile.Node) { d.answerAs = r.AnswerAs(n) }),
 	mapping.NewKey("paths",
 		"short names for paths of its answers: they stand for them in fields, keep and wherever a path is",
 		readShort),

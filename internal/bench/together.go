@@ -37,7 +37,7 @@ var (
 
 	// ofMark are the keys of an operation that a contract describes.
 	ofMark = []string{
-		"reads", "success", "error", "stream", "paths", "about", "deprecated", "path", "query", "headers",
+		"reads", "success", "error", "stream", "answer as", "paths", "about", "deprecated", "path", "query", "headers",
 		"form", "body",
 	}
 

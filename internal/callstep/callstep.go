@@ -43,8 +43,9 @@ type Spec struct {
 	Contract string
 	Action   string
 	HTTP     string
-	Stay     bool // redirects are not followed
-	Pages    int  // how many pages are read; 0 and 1 read one
+	As       string // what the answer is read as, one of document.Readings(); empty for what its media type says
+	Stay     bool   // redirects are not followed
+	Pages    int    // how many pages are read; 0 and 1 read one
 }
 
 // Split tells what is called from the fields after it.
@@ -108,6 +109,10 @@ func Make(b *bench.Bench, c Spec, vet vet.Options) (*sheet.Step, error) {
 			}
 			s.Login.Names = append(s.Login.Names, name)
 		}
+	}
+	if s.Spec.AnswerAs = document.ReadingType(c.As); s.Spec.AnswerAs == "" && c.As != "" {
+		return nil, fmt.Errorf("-as %s: answers are not read as that; there are: %s", c.As,
+			strings.Join(document.Readings(), ", "))
 	}
 	if !isCall(s) && c.Port != "" {
 		return nil, errors.New("-port has no effect: a request without an operation has no port; take it out")

@@ -38,6 +38,7 @@ func Text(b *bench.Bench, s *sheet.Step, name string, keep []string) (string, er
 		{"port", s.Port},
 		{"contract", s.Contract},
 		{"http", s.HTTP},
+		{"answer as", document.ReadingWord(s.Spec.AnswerAs)},
 	} {
 		if one.text != "" {
 			w.line(0, one.key, yamlfile.ScalarText(one.text))
@@ -218,7 +219,8 @@ func sameRequest(a, b *exchange.Request) error {
 		return fmt.Errorf("the method is %s, not %s", b.Method, a.Method)
 	case plain(a.URL.String()) != plain(b.URL.String()):
 		return errors.New("the address is another")
-	case a.HTTP != b.HTTP || a.Timeout != b.Timeout || a.StayOnRedirect != b.StayOnRedirect:
+	case a.HTTP != b.HTTP || a.Timeout != b.Timeout || a.StayOnRedirect != b.StayOnRedirect ||
+		a.AnswerAs != b.AnswerAs:
 		return errors.New("the way it is sent is another")
 	case !bytes.Equal([]byte(plain(string(a.Body))), []byte(plain(string(b.Body)))):
 		return errors.New("the body is another")

@@ -53,6 +53,8 @@ func callCommand() *command {
 			o.shape(f)
 			f.StringVar(&o.Spoil, "spoil", "", "spoil the login's token this `way`: "+strings.Join(login.Ways, ", "))
 			f.StringVar(&o.HTTP, "http", "", "the `version` of HTTP: 1.1 or 2")
+			f.StringVar(&o.As, "as", "", "read the answer as this `form`, whatever its media type says: "+
+				strings.Join(document.Readings(), ", "))
 			f.IntVar(&o.Pages, "pages", 1,
 				"how many `pages` of a list are read, where the answer leads to the next one")
 			f.BoolVar(&o.Stay, "stay", false, "do not follow redirects")
@@ -319,7 +321,11 @@ func findInAnswer(result *workbench.StepResult, p *path.Path) (*document.Node, e
 	}
 	node := found.Whole()
 	if node == nil {
-		return nil, fmt.Errorf("%s", found.Missed())
+		text := found.Missed().String()
+		if other := result.Reply.LooksLike(); other != "" {
+			text += fmt.Sprintf("; it looks like %s: -as %s reads it as that", other, strings.ToLower(string(other)))
+		}
+		return nil, fmt.Errorf("%s", text)
 	}
 	if v := node.Value(); v.IsScalar() {
 		node = v

@@ -112,10 +112,10 @@ var forms = map[string][]form{
 		{"of a schema", never, take("as json only", atSite, reading)},
 	},
 	"call": {
-		{"with -dry", with("dry"), take("dry spoil http pages stay into keep json", ofCall, sending)},
-		{"with -json", with("json"), take("json spoil http pages stay save keep into", ofCall, sending)},
-		{"with -pick", with("pick"), take("pick spoil http pages stay save keep into", ofCall, sending)},
-		{"", always, take("spoil http pages stay headers show full save keep into", ofCall, sending)},
+		{"with -dry", with("dry"), take("dry spoil http as pages stay into keep json", ofCall, sending)},
+		{"with -json", with("json"), take("json spoil http as pages stay save keep into", ofCall, sending)},
+		{"with -pick", with("pick"), take("pick spoil http as pages stay save keep into", ofCall, sending)},
+		{"", always, take("spoil http as pages stay headers show full save keep into", ofCall, sending)},
 	},
 	"fields": {
 		{"with -json", with("json"), take("json find kind bench")},

@@ -240,7 +240,7 @@ var differing = map[string][]string{
 	"call in": {"-in", "query.odd=1"}, "call fill": {"-fill", "fill.yaml"}, "call body": {"-body", "lot.json"},
 	"call bytes": {"-bytes", "raw.txt"}, "call login": {"-login", "none"}, "call soap": {"-soap", "1.1"}, "call port": {"-port", "LabPort12"},
 	"call action": {"-action", "urn:x"}, "call contract": nil, "call spoil": {"-spoil", "tampered", "-login", "clerk"},
-	"call http": {"-http", "2"}, "call pages": nil, "call stay": nil,
+	"call http": {"-http", "2"}, "call as": {"-as", "text"}, "call pages": nil, "call stay": nil,
 	"call headers": {"-headers"}, "call show": {"-show", "all"}, "call full": nil, "call save": {"-save", "saved.json"},
 	"call keep": {"-keep", "k=depot"}, "call into": {"-into", "sheets/new.yaml"}, "call pick": {"-pick", "total"},
 	"call dry": {"-dry"}, "vet set": {"-set", "x=1"}, "vet site": {"-site", "nowhere"},
@@ -366,7 +366,7 @@ func TestEachOptionOfACallForEachTarget(t *testing.T) {
 			"fill": {"-fill", "fill.yaml"}, "body": {"-body", "lot.json"}, "bytes": {"-bytes", "raw.txt"},
 			"login": {"-login", "courier"}, "spoil": {"-spoil", "tampered", "-login", "clerk"},
 			"soap 1.1": {"-soap", "1.1"}, "soap 1.2": {"-soap", "1.2"}, "port": {"-port", "LabPort12"}, "action": {"-action", "urn:odd"},
-			"contract": {"-contract", "off"}, "http": {"-http", "2"}, "a field": {"odd=http://x/y"},
+			"contract": {"-contract", "off"}, "http": {"-http", "2"}, "as": {"-as", "text"}, "a field": {"odd=http://x/y"},
 			"site": {"-site", "other"}, "set": {"-set", "base=http://127.0.0.1:1"},
 		} {
 			t.Run(name+" "+option, func(t *testing.T) {

@@ -7,6 +7,7 @@ import (
 	"io"
 	"mime"
 	"net/url"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -71,6 +72,41 @@ const (
 	Events    Format = "events"
 )
 
+// readings are what data can be read as, whatever its media type says: a word, and a media type of such data.
+var readings = [][2]string{
+	{"json", "application/json"}, {"xml", "application/xml"}, {"csv", "text/csv"},
+	{"lines", "application/x-ndjson"}, {"form", "application/x-www-form-urlencoded"}, {"html", "text/html"},
+	{"text", "text/plain"},
+}
+
+// Readings are the words for what data can be read as.
+func Readings() (words []string) {
+	for _, one := range readings {
+		words = append(words, one[0])
+	}
+	return words
+}
+
+// ReadingType is the media type of data that is read as a word of Readings says, "" for another word.
+func ReadingType(word string) string {
+	for _, one := range readings {
+		if one[0] == word {
+			return one[1]
+		}
+	}
+	return ""
+}
+
+// ReadingWord is the word of Readings with a media type, "" for another media type.
+func ReadingWord(mediaType string) string {
+	for _, one := range readings {
+		if one[1] == mediaType {
+			return one[0]
+		}
+	}
+	return ""
+}
+
 // FormatOf tells the format from the media type; an unknown or missing type
 // is guessed from the first character.
 func FormatOf(contentType string, data []byte) Format {
@@ -97,12 +133,22 @@ func FormatOf(contentType string, data []byte) Format {
 		return Multipart
 	case mediaType == "text/html", mediaType == "application/xhtml+xml":
 		return HTML
+	case isOf(mediaType, "json"): // application/json-rpc, application/x-amz-json-1.1
+		return JSON
+	case isOf(mediaType, "xml") && mediaType != "application/xml-dtd":
+		return XML
 	case strings.HasPrefix(mediaType, "text/"):
 		return Plain
 	case mediaType != "" && mediaType != "application/octet-stream":
 		return Binary
 	}
 	return Guess(data)
+}
+
+// isOf says whether a word is one of those that a media type is made of.
+func isOf(mediaType, word string) bool {
+	words := strings.FieldsFunc(mediaType, func(r rune) bool { return strings.ContainsRune("/.-+", r) })
+	return slices.Contains(words, word)
 }
 
 // Guess tells the format from how the data begins.

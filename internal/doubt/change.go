@@ -138,6 +138,7 @@ func wholeChanges(a *exchange.Answer) []Change {
 			one.Header = http.Header{}
 		}
 		one.Header.Set("Content-Type", mediaType)
+		one.ReadAs = ""
 	}
 	for _, status := range []int{200, 404, 500} {
 		if status != a.Status {

@@ -16,6 +16,7 @@ import (
 	"net/netip"
 	"net/url"
 	"os"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -369,11 +370,13 @@ func (c *Client) redirected(from *Request, target *url.URL, status int) (next *R
 // once sends one request and reads its answer.
 func (c *Client) once(ctx context.Context, record *Record, request *Request, kept *Cookies) error {
 	watch := &stopwatch{}
-	sent, err := http.NewRequestWithContext(httptrace.WithClientTrace(ctx, watch.trace()), request.Method,
-		request.URL.String(), bytes.NewReader(request.Body))
+	// The address is put in as it is: written as text, it would be parsed once more for each call.
+	sent, err := http.NewRequestWithContext(httptrace.WithClientTrace(ctx, watch.trace()), request.Method, "",
+		bytes.NewReader(request.Body))
 	if err != nil {
 		return err
 	}
+	sent.URL, sent.Host = request.URL, strings.TrimSuffix(request.URL.Host, ":")
 	if len(request.Body) == 0 {
 		sent.Body = http.NoBody
 		sent.GetBody = func() (io.ReadCloser, error) { return http.NoBody, nil }
@@ -414,7 +417,7 @@ func (c *Client) once(ctx context.Context, record *Record, request *Request, kep
 	}
 	answer := &Answer{
 		Status: received.StatusCode, Proto: received.Proto, Header: received.Header, Cookies: cookies,
-		Reason: strings.TrimSpace(strings.TrimPrefix(received.Status, fmt.Sprint(received.StatusCode))),
+		Reason: strings.TrimSpace(strings.TrimPrefix(received.Status, strconv.Itoa(received.StatusCode))),
 	}
 	if record.Answer != nil {
 		answer.SetOnWay = record.Answer.SetOnWay

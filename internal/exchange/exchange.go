@@ -6,6 +6,7 @@ package exchange
 import (
 	"crypto/tls"
 	"fmt"
+	"mime"
 	"net/http"
 	"net/netip"
 	"net/url"
@@ -36,6 +37,8 @@ type Request struct {
 	Cookies *Cookies
 	// Stream says when a stream of events has ended; nil where only the service ends it.
 	Stream *Stream
+	// AnswerAs is the media type as which the answer is read, whatever it says of itself; empty for that.
+	AnswerAs string
 	// Quotas bound how many requests go out; the exchange begins when each lets it.
 	Quotas []*Quota
 	// HTTP forces a version: "1.1", "2", or "" for what both sides speak.
@@ -120,8 +123,8 @@ type Answer struct {
 	Wire    int64  // bytes of the body as they came over the wire
 	// Partial says that the body ended before its end, or was cut at the limit.
 	Partial bool
-	// Lines says that the body is JSON values, one a line, whatever its media type says.
-	Lines bool
+	// ReadAs is the media type as which the body is read, whatever its Content-Type says; empty for that.
+	ReadAs string
 	// SetOnWay are the cookies that this answer and the redirects before it set.
 	SetOnWay []SetCookies
 }
@@ -134,6 +137,17 @@ type SetCookies struct {
 
 // ContentType returns the answer's media type as it was sent.
 func (a *Answer) ContentType() string { return a.Header.Get("Content-Type") }
+
+// MediaType is what the body is read as, with the charset that it was sent with; empty where nothing says.
+func (a *Answer) MediaType() string {
+	if a.ReadAs == "" {
+		return a.ContentType()
+	}
+	if _, parameters, err := mime.ParseMediaType(a.ContentType()); err == nil && parameters["charset"] != "" {
+		return mime.FormatMediaType(a.ReadAs, map[string]string{"charset": parameters["charset"]})
+	}
+	return a.ReadAs
+}
 
 // Phases are the parts of the time an exchange took.
 type Phases struct {

@@ -72,7 +72,9 @@ func (r *streamReader) finish(record *Record) {
 	if r.why != "" {
 		record.note("the stream was left: %s", r.why)
 	}
-	record.Answer.Lines = r.mayBeDocument
+	if r.mayBeDocument {
+		record.Answer.ReadAs = "application/x-ndjson"
+	}
 }
 
 func (r *streamReader) stopClock() {

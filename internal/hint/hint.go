@@ -476,7 +476,7 @@ func namedField(e *evidence) string {
 
 func htmlAnswer(e *evidence) string {
 	if e.answer == nil || e.Reply.Format != document.HTML || loginPage(e) != "" || e.status(401, 407) ||
-		len(e.answer.Body) == 0 {
+		len(e.answer.Body) == 0 || e.Reply.LooksLike() != "" {
 		return ""
 	}
 	text := "the answer is an HTML page, not data"
@@ -489,14 +489,18 @@ func htmlAnswer(e *evidence) string {
 var htmlTitle = lazy.Regexp(`(?is)<title[^>]*>([^<]{1,80})`)
 
 func unreadable(e *evidence) string {
-	if e.Reply == nil || e.Reply.Problem == nil {
+	if e.answer == nil || e.Reply == nil {
 		return ""
 	}
-	if guessed := document.Guess(e.answer.Body); guessed != e.Reply.Format &&
-		(guessed == document.JSON || guessed == document.XML) {
-		return fmt.Sprintf("the service calls it %s, but it looks like %s", e.answer.ContentType(), guessed)
+	switch other := e.Reply.LooksLike(); {
+	case other != "":
+		return fmt.Sprintf("the service calls it %s, but it looks like %s; with answer as: %s (at the step, the "+
+			"operation or the service; -as %[3]s in a call) it is read as that", e.answer.ContentType(), other,
+			strings.ToLower(string(other)))
+	case e.Reply.Problem != nil:
+		return "see the body with -show received"
 	}
-	return "see the body with -show received"
+	return ""
 }
 
 func errorUnderSuccess(e *evidence) string {

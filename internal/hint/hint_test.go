@@ -445,7 +445,12 @@ func TestExplain(t *testing.T) {
 		{
 			"JSON that is called text",
 			step{status: 200, header: with("Content-Type", "application/json"), answer: "<a/>"},
-			"but it looks like XML",
+			"but it looks like XML; with answer as: xml",
+		},
+		{
+			"JSON that is called a page",
+			step{status: 200, header: with("Content-Type", "text/html"), answer: `{"lot": "L-1"}`},
+			"but it looks like JSON; with answer as: json",
 		},
 		{"an error under 200", step{
 			status: 200, header: with("Content-Type", "application/json"),

@@ -29,7 +29,7 @@ func (e *Exchange) Record() *exchange.Record {
 	if e.Status > 0 {
 		r.Answer = &exchange.Answer{
 			Status: e.Status, Reason: string(e.Reason), Proto: e.Protocol, Header: headersOf(e.Headers),
-			Body: []byte(e.Body), Lines: e.Lines,
+			Body: []byte(e.Body), ReadAs: e.ReadAs,
 		}
 	}
 	return r

@@ -6,6 +6,7 @@
 package history
 
 import (
+	"cmp"
 	"fmt"
 	"iter"
 	"slices"
@@ -190,17 +191,13 @@ type Exchange struct {
 	Phases       map[string]float64       `json:"phases,omitempty"` // milliseconds
 	TLS          *exchange.TLS            `json:"tls,omitempty"`
 	Notes        []secret.Text            `json:"notes,omitempty"`
-	// Lines says that the body is JSON values, one a line, whatever its media type says.
-	Lines bool `json:"lines,omitempty"`
+	// ReadAs is the media type as which the body is read, whatever its Content-Type says; empty for that.
+	ReadAs string `json:"readAs,omitempty"`
 }
 
-// MediaType is what the body of the answer is read as: its Content-Type, but for lines of JSON. It is empty for one
-// without a type.
+// MediaType is what the body of the answer is read as. It is empty for one without a type.
 func (e *Exchange) MediaType() string {
-	if e.Lines {
-		return "application/x-ndjson"
-	}
-	return string(Field(e.Headers, "Content-Type"))
+	return cmp.Or(e.ReadAs, string(Field(e.Headers, "Content-Type")))
 }
 
 // StatusLine is the first line of the answer.

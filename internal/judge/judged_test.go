@@ -44,6 +44,10 @@ const (
 	waits   = "every: 1 ms\nwithin: 30 s\n"
 )
 
+// absences are checks that hold where nothing is.
+const absences = "fields:\n  error: is absent\n  lots[*].n: if any over 3\n  n: optional over 3\nwhere:\n" +
+	"  - absent(answer.error)\n  - \"!present(answer.lots[0].n)\""
+
 var judgedCases = []judgedCase{
 	{"nothing said", "", []string{`200 {"n": 1}`}},
 	{"nothing said, refused", "", []string{`404 {"message": "gone"}`}},
@@ -131,6 +135,22 @@ var judgedCases = []judgedCase{
 	},
 	{"a place deep in", "fields:\n  lots[*].n: under 3", []string{`200 {"lots": [{"n": 1}, {"n": 3}]}`}},
 	{"where", "where:\n  - answer.n > 1\n  - answer.n > 2", []string{`200 {"n": 2}`}},
+	{"JSON that is called text", absences, []string{`200 Content-Type=text/plain {"n": 1}`}},
+	{"JSON that is called a page", absences, []string{`200 Content-Type=text/html {"n": 1}`}},
+	{"bytes", absences, []string{`200 Content-Type=application/pdf %PDF`}},
+	{"nothing", absences, []string{`204 Content-Type=text/plain `}},
+	{"read as JSON", "answer as: json\n" + absences, []string{`200 Content-Type=text/html {"n": 4}`}},
+	{"read as text", "answer as: text\nfields:\n  answer: contains 4\n  n: is absent", []string{`200 {"n": 4}`}},
+	{
+		"read as JSON, and it is a page", "answer as: json\nfields:\n  n: is absent",
+		[]string{`200 Content-Type=text/html <p>no</p>`},
+	},
+	{"XPath into JSON", "fields:\n  //error: is absent\n  //n: optional is number", []string{`200 {"n": 4}`}},
+	{"JSONPath into XML", "fields:\n  $..error: is absent", []string{`200 Content-Type=text/xml <r/>`}},
+	{
+		"XPath without the namespace", "fields:\n  //error: is absent\n  //n: is absent\n  //m: is absent",
+		[]string{`200 Content-Type=text/xml <r xmlns:x="urn:x"><x:error/><n/><x:n/></r>`},
+	},
 	{"keep", "keep:\n  k: n\n  l: list\n  m: n | upper\n  o: n | number", []string{`200 {"n": "a", "list": [1]}`}},
 	{
 		"keep, with filters after brackets", "keep:\n  k: list[0] | number\n  l: 'lots[name=\"a|b\"].n | number'",

@@ -199,6 +199,10 @@ func (e *Env) ask(ctx context.Context, r *exchange.Request) (*reply.Reply, error
 	if record.Failure != nil {
 		return nil, &Error{Message: record.Failure.Message, Record: record, Cause: record.Failure}
 	}
+	// What is taken out of it is asked for by name: JSON is that also where it is called text, or a page.
+	if a := record.Answer; a != nil && document.Guess(a.Body) == document.JSON {
+		a.ReadAs = document.ReadingType("json")
+	}
 	return reply.Read(record), nil
 }
 

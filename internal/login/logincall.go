@@ -234,12 +234,10 @@ func (d *LoginCall) with(ctx context.Context, env *Env, spec *request.Spec, t *T
 	if err != nil {
 		return 0, nil, err
 	}
-	record := re.Record
-	node, _, err := document.Read(record.Answer.ContentType(), record.Answer.Body)
-	if err != nil || len(record.Answer.Body) == 0 {
-		node = nil
+	if re.Problem != nil {
+		return re.Record.Answer.Status, nil, nil
 	}
-	return record.Answer.Status, node, nil
+	return re.Record.Answer.Status, re.Body, nil
 }
 
 // Placeholders lists the placeholders.
@@ -284,8 +282,12 @@ var askKeys = []mapping.Key[callKeys]{
 	mapping.NewKey("form", "form fields", func(r *mapping.Reader, a *callKeys, n *yamlfile.Node) {
 		a.spec.Form = r.Values(n, "form")
 	}),
-	mapping.TreeKey("body", "a JSON body", func(a *callKeys) **request.Tree { return &a.spec.Body }),
+	mapping.NewKey("body", "a JSON body", func(r *mapping.Reader, a *callKeys, n *yamlfile.Node) {
+		r.NotFile(n, "body", "write below body: what is in the file")
+		a.spec.Body = r.Tree(n)
+	}),
 	mapping.NewKey("text", "a body as text", func(r *mapping.Reader, a *callKeys, n *yamlfile.Node) {
+		r.NotFile(n, "text", "write what is in the file")
 		a.spec.TextFormat = mapping.GuessText(r.Text(n))
 		a.spec.Text = r.Body(n, a.spec.TextFormat)
 	}),

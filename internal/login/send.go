@@ -100,7 +100,7 @@ func (k *TokenManager) Send(ctx context.Context, planned *exchange.Request, use 
 			continue
 		}
 		expected := use.Expected != nil && use.Expected(record.Answer.Status)
-		if renewals < mostRenewals && !expected && k.refuses(names, record.Answer) && k.renews(tokens, renewals == 0) {
+		if renewals < mostRenewals && !expected && k.refuses(tokens, record.Answer) && k.renews(tokens, renewals == 0) {
 			renewals++
 			clear(passing) // it kept what was refused
 			sent.Notes = append(sent.Notes,
@@ -241,13 +241,13 @@ func (k *TokenManager) stamps(names []string) bool {
 
 // refusing is a Kind that knows its own signs of refusal.
 type refusing interface {
-	refused(answer *exchange.Answer) bool
+	refused(answer *exchange.Answer, t *Token) bool
 }
 
 // refuses says whether the answer refuses a token of one of the logins.
-func (k *TokenManager) refuses(names []string, answer *exchange.Answer) bool {
-	for _, name := range names {
-		if kind, ok := k.kinds[name].(refusing); ok && kind.refused(answer) {
+func (k *TokenManager) refuses(tokens map[string]*Token, answer *exchange.Answer) bool {
+	for name, token := range tokens {
+		if kind, ok := k.kinds[name].(refusing); ok && kind.refused(answer, token) {
 			return true
 		}
 	}

@@ -37,6 +37,15 @@ type Echo struct {
 	Value   string // what is sent in the header to ask for a value
 }
 
+// in is the value that an answer gives to be repeated, empty for none. Some services refuse the call that asks for it,
+// and give it along with that.
+func (e *Echo) in(answer *exchange.Answer) string {
+	if text := answer.Header.Get(e.Header); !strings.EqualFold(text, "required") {
+		return text
+	}
+	return ""
+}
+
 // sessionState holds the cookies, by the rules of RFC 6265.
 type sessionState struct {
 	jar   *cookiejar.Jar
@@ -69,11 +78,15 @@ func (s *Session) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error
 		ask := *s.Echo.Request
 		ask.Headers = append(slices.Clone(ask.Headers), pair(s.Echo.Header, s.Echo.Value))
 		re, err := s.call(ctx, env, &ask, token, "asking for "+s.Echo.Header)
-		if err != nil {
-			return nil, err
+		text := ""
+		if re != nil {
+			text = s.Echo.in(re.Record.Answer)
 		}
-		text := re.Record.Answer.Header.Get(s.Echo.Header)
-		if text == "" || strings.EqualFold(text, "required") {
+		switch {
+		case text != "":
+		case err != nil:
+			return nil, err
+		default:
 			return nil, &Error{
 				Message: fmt.Sprintf("asking for %s was answered with %d and no value in that header", s.Echo.Header,
 					re.Record.Answer.Status), Record: re.Record,
@@ -86,7 +99,7 @@ func (s *Session) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error
 	return token, nil
 }
 
-// call makes one of the session's own calls.
+// call makes one of the session's own calls. With an error is the reply that tells it, where one came.
 func (s *Session) call(ctx context.Context, env *Env, spec *request.Spec, t *Token,
 	doing string,
 ) (*reply.Reply, error) {
@@ -118,7 +131,7 @@ func (s *Session) call(ctx context.Context, env *Env, spec *request.Spec, t *Tok
 		if s.With == "" && (status == http.StatusUnauthorized || status == http.StatusForbidden) {
 			failed.Try = "write login: at the session: the login that goes with its own calls"
 		}
-		return nil, failed
+		return re, failed
 	}
 	return re, nil
 }
@@ -217,10 +230,13 @@ func (s *Session) Challenged(answer *exchange.Answer, env *Env, t *Token) (*Toke
 	return nil, false, false, nil
 }
 
-// refused says whether the session is over, or its header no longer good.
-func (s *Session) refused(answer *exchange.Answer) bool {
-	return answer.Status == 401 ||
-		s.Echo != nil && answer.Status == 403 && strings.EqualFold(answer.Header.Get(s.Echo.Header), "required")
+// refused says whether the session is over, or its header no longer good: another value is asked for, or given.
+func (s *Session) refused(answer *exchange.Answer, t *Token) bool {
+	if s.Echo == nil || answer.Status != http.StatusForbidden && answer.Status != http.StatusConflict {
+		return answer.Status == http.StatusUnauthorized
+	}
+	said := answer.Header.Get(s.Echo.Header)
+	return said != "" && t != nil && said != t.Headers[s.Echo.Header]
 }
 
 // RevokesToken says that sessions are closed; they are kept for one command alone.

@@ -108,3 +108,42 @@ func TestSession(t *testing.T) {
 	_, err = refused.Token(t.Context(), "s")
 	assert.ErrorContains(t, err, "asking for X-Word was answered with 403: D7: the desk is closed")
 }
+
+// Some services refuse each call without the word that they give along with that, also when the word changes; a
+// refusal that gives the same word is about something else.
+func TestWordOfARefusal(t *testing.T) {
+	word, asked := "one", 0
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked++
+		w.Header().Set("X-Word", word)
+		if r.Header.Get("X-Word") != word || r.URL.Path == "/taken" {
+			w.WriteHeader(http.StatusConflict)
+		}
+	}))
+	defer server.Close()
+	client, err := exchange.NewClient(exchange.Options{})
+	require.NoError(t, err)
+	defer client.Close()
+	k := login.NewTokenManager(login.Env{Scope: &scope{}, Sender: client}, map[string]login.Kind{"s": &login.Session{
+		Echo: &login.Echo{Header: "X-Word", Request: &request.Spec{Method: "POST", Address: value.Literal(server.URL)}},
+	}})
+	for _, c := range []struct {
+		name, path, word string
+		status, asked    int
+	}{
+		{"asked for first", "/lots", "one", 200, 2},
+		{"repeated", "/lots", "one", 200, 1},
+		{"another word", "/lots", "two", 200, 3},
+		{"refused for itself", "/taken", "two", 409, 1},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			word, asked = c.word, 0
+			u, err := url.Parse(server.URL + c.path)
+			require.NoError(t, err)
+			sent, err := k.Send(t.Context(), &exchange.Request{Method: "POST", URL: u}, login.Use{Names: []string{"s"}})
+			require.NoError(t, err)
+			assert.Equal(t, c.status, sent.Record().Answer.Status)
+			assert.Equal(t, c.asked, asked)
+		})
+	}
+}

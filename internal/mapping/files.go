@@ -3,9 +3,11 @@ package mapping
 import (
 	"fmt"
 	"os"
+	"path"
 
 	"testbench/internal/safefile"
 	"testbench/internal/syntax"
+	"testbench/internal/yamlfile"
 )
 
 // MaxInput bounds the files that requests are made of.
@@ -40,4 +42,14 @@ func FileInside(dir, name string) (string, error) {
 		return "", fmt.Errorf("%s is a folder", name)
 	}
 	return full, nil
+}
+
+// NotFile reports the name of a file of the bench where its content is expected: the name would be sent in its place.
+func (r *Reader) NotFile(n *yamlfile.Node, key, try string) {
+	if n.Kind != yamlfile.Scalar || path.Ext(n.Text) == "" {
+		return
+	}
+	if _, err := FileInside(r.Dir, n.Text); err == nil {
+		r.File.Report(n, try, "%s is a file here, and %s: is the content itself", n.Text, key)
+	}
 }

@@ -28,6 +28,9 @@ type Miss struct {
 	Try     string // a name close to the missing one, or other advice; may be empty
 	// IsEmpty says that it was an element of a list without any, or of null in place of one.
 	IsEmpty bool
+	// Unfit is what is there where such a path finds nothing, whatever the service says: text, a page, XML for
+	// JSONPath. It is empty for others.
+	Unfit string
 }
 
 func (m *Miss) String() string {
@@ -140,10 +143,18 @@ type finder struct {
 }
 
 func (f *finder) miss(reached, missing, there, try string) {
-	f.selection.Matches = append(f.selection.Matches, Match{
-		Where: shortWhere(reached + missing),
-		Miss:  &Miss{Reached: shortWhere(reached), Missing: missing, There: there, Try: try},
-	})
+	miss := &Miss{Reached: shortWhere(reached), Missing: missing, There: there, Try: try}
+	if reached == "answer" {
+		miss.Unfit = f.roots.Shapeless
+	}
+	f.selection.Matches = append(f.selection.Matches, Match{Where: shortWhere(reached + missing), Miss: miss})
+}
+
+// unfit is what a path finds in an answer that it does not read.
+func (f *finder) unfit(p *Path, there, try string) {
+	f.miss("answer", p.Source, f.roots.Answer.Describe(), try)
+	miss := f.selection.Matches[0].Miss
+	miss.Unfit = cmp.Or(miss.Unfit, there)
 }
 
 // unreadable is what a path finds where there is no answer to look into.

@@ -22,8 +22,7 @@ func (p *Path) findJSONPath(roots Roots) (Selection, error) {
 		return f.selection, nil
 	}
 	if roots.Answer.Kind == document.Element {
-		f.miss("answer", p.Source, roots.Answer.Describe(),
-			"JSONPath (a path that begins with $) reads JSON only: write names with dots, or XPath")
+		f.unfit(p, "XML", "JSONPath (a path that begins with $) reads JSON only: write names with dots, or XPath")
 		return f.selection, nil
 	}
 	all, err := p.jsonpath.Find(roots.Answer)

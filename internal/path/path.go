@@ -437,6 +437,9 @@ type Roots struct {
 	// Prefixes maps the prefixes that paths may use to namespaces; others are
 	// taken as the message itself declares them.
 	Prefixes map[string]string
+	// Shapeless says of an answer that has no fields, such as text, what it is; empty for others. That something is
+	// absent there says nothing of the service.
+	Shapeless string
 	// Short are paths by the names that may stand for them at the beginning of others.
 	Short map[string]*Path
 }

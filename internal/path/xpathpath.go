@@ -1,6 +1,7 @@
 package path
 
 import (
+	"cmp"
 	"sync"
 
 	"testbench/internal/document"
@@ -37,8 +38,7 @@ func (p *Path) findXPath(roots Roots) (Selection, error) {
 		return f.selection, nil
 	}
 	if roots.Answer.Kind != document.Element {
-		f.miss("answer", p.Source, roots.Answer.Describe(),
-			"XPath (a path that begins with /) reads XML only: write names with dots")
+		f.unfit(p, "JSON", "XPath (a path that begins with /) reads XML only: write names with dots")
 		return f.selection, nil
 	}
 	found, err := p.xpath.Evaluate(roots.Index.of(roots.Answer), roots.Prefixes)
@@ -53,43 +53,46 @@ func (p *Path) findXPath(roots Roots) (Selection, error) {
 	case len(found.Nodes) > 1:
 		node = document.NewList(found.Nodes...)
 	default:
-		f.selection.Matches = []Match{{
-			Where: p.Source,
-			Miss: &Miss{
-				Reached: "the answer", Missing: p.Source, There: roots.Answer.Describe(),
-				Try: p.namespaceAdvice(roots),
-			},
-		}}
+		miss := &Miss{
+			Reached: "the answer", Missing: p.Source, There: roots.Answer.Describe(), Try: p.namespaceAdvice(roots),
+		}
+		if miss.Try != "" {
+			miss.Unfit = "an element of that name in a namespace"
+		}
+		f.selection.Matches = []Match{{Where: p.Source, Miss: miss}}
 		return f.selection, nil
 	}
 	f.selection.Matches = []Match{{Where: p.Source, Node: node}}
 	return f.selection, nil
 }
 
-// namespaceAdvice helps with what XPath is known to trip over: a name without
-// a prefix is one without a namespace, whatever the document declares.
+// namespaceAdvice helps with what XPath is known to trip over: a name without a prefix is one without a namespace,
+// whatever the document declares. It is about a name that elements have in a namespace only, and empty where none is.
 func (p *Path) namespaceAdvice(roots Roots) string {
-	advice := ""
+	found := map[string]document.Name{}
 	var look func(n *document.Node)
 	look = func(n *document.Node) {
-		for _, name := range p.xpath.PlainNames() {
-			if n.Kind == document.Element && n.Name().Local == name && n.Name().Space != "" && advice == "" {
-				prefix := "p"
-				if n.Name().Prefix != "" {
-					prefix = n.Name().Prefix
-				}
-				advice = name + " is in the namespace " + n.Name().Space + ": write " + prefix + ":" + name
-				if _, declared := roots.Index.of(roots.Answer).Declared(prefix); !declared {
-					advice += " and names: {" + prefix + ": " + n.Name().Space + "}"
-				}
+		if n.Kind == document.Element {
+			if known, ok := found[n.Name().Local]; !ok || known.Space != "" && n.Name().Space == "" {
+				found[n.Name().Local] = n.Name()
 			}
 		}
 		for _, item := range n.Items() {
-			if advice == "" {
-				look(item)
-			}
+			look(item)
 		}
 	}
 	look(roots.Answer)
-	return advice
+	for _, name := range p.xpath.PlainNames() {
+		full := found[name]
+		if full.Space == "" {
+			continue
+		}
+		prefix := cmp.Or(full.Prefix, "p")
+		advice := name + " is in the namespace " + full.Space + ": write " + prefix + ":" + name
+		if _, declared := roots.Index.of(roots.Answer).Declared(prefix); !declared {
+			advice += " and names: {" + prefix + ": " + full.Space + "}"
+		}
+		return advice
+	}
+	return ""
 }

@@ -62,14 +62,11 @@ func Read(record *exchange.Record) *Reply {
 		return r
 	}
 	a := record.Answer
-	r.Format = document.FormatOf(a.ContentType(), a.Body)
-	if a.Lines && r.Format == document.JSON {
-		r.Format = document.Lines
-	}
+	contentType, body := a.MediaType(), a.Body
+	r.Format = document.FormatOf(contentType, body)
 	if len(a.Body) == 0 {
 		return r
 	}
-	contentType, body := a.ContentType(), a.Body
 	if root, rest, packed, err := soap.Unpack(contentType, body); packed {
 		contentType, body, r.Attachments = root.Type, root.Content, rest
 		r.Format = document.FormatOf(contentType, body)
@@ -167,7 +164,38 @@ func (r *Reply) Fault() *soap.Fault {
 
 // Roots returns the trees for paths.
 func (r *Reply) Roots(names map[string]string) path.Roots {
-	return path.Roots{Answer: r.Payload, Later: r.Tree, Prefixes: names, Index: &r.index, Short: r.Short}
+	return path.Roots{
+		Answer: r.Payload, Later: r.Tree, Prefixes: names, Index: &r.index, Short: r.Short, Shapeless: r.shapeless(),
+	}
+}
+
+// LooksLike is JSON or XML where an answer looks like that, and is read as another form, in which none of its fields is
+// found, or cannot be read at all; else empty.
+func (r *Reply) LooksLike() document.Format {
+	if r.Record == nil || r.Record.Answer == nil || r.Record.Answer.ReadAs != "" {
+		return ""
+	}
+	guessed := document.Guess(r.Record.Answer.Body)
+	switch {
+	case guessed == r.Format, guessed != document.JSON && guessed != document.XML,
+		guessed == document.XML && r.Format == document.HTML, r.Problem == nil && r.shapeless() == "":
+		return ""
+	}
+	return guessed
+}
+
+// shapeless says of an answer without fields what it is.
+func (r *Reply) shapeless() string {
+	if r.Payload == nil || r.Record == nil || r.Record.Answer == nil {
+		return ""
+	}
+	kind := map[document.Format]string{
+		document.Plain: "text without fields", document.Binary: "binary data", document.HTML: "a page",
+	}[r.Format]
+	if mediaType := r.Record.Answer.ContentType(); kind != "" && mediaType != "" {
+		kind += " (" + mediaType + ")"
+	}
+	return kind
 }
 
 // Tree returns the tree under `reply`: status, reason, time, size, type, text,

@@ -73,14 +73,34 @@ func TestUnreadable(t *testing.T) {
 	assert.Equal(t, document.Binary, reply.Read(record("image/png", "\x89PNG")).Format)
 }
 
-// Lines are lines of JSON: an answer that was changed into a page is read as one.
-func TestLines(t *testing.T) {
-	for mediaType, want := range map[string]document.Format{
-		"application/json": document.Lines, "application/problem+json": document.Lines, "text/html": document.HTML,
+// An answer is read as what it was told to be, in the charset that it was sent with.
+func TestReadAs(t *testing.T) {
+	for name, c := range map[string]struct {
+		sent, as, body string
+		format         document.Format
+		first          string
+	}{
+		"JSON called text":          {"text/plain", "json", `{"n": "é"}`, document.JSON, "é"},
+		"JSON called a page":        {"text/html", "json", `{"n": "é"}`, document.JSON, "é"},
+		"XML called text in Latin":  {"text/plain; charset=iso-8859-1", "xml", "<r><n>\xe9</n></r>", document.XML, "é"},
+		"a form without a type":     {"", "form", "n=%C3%A9&m=2", document.Form, "é"},
+		"lines called JSON":         {"application/json", "lines", "{\"n\": \"é\"}\n{}", document.Lines, ""},
+		"JSON that is to be text":   {"application/json", "text", `{"n": 1}`, document.Plain, ""},
+		"CSV called a spreadsheet":  {"application/vnd.ms-excel", "csv", "n;m\né;2", document.CSV, ""},
+		"its own type, JSON-RPC":    {"application/json-rpc", "", `{"n": "é"}`, document.JSON, "é"},
+		"its own type, versioned":   {"application/x-amz-json-1.1", "", `{"n": "é"}`, document.JSON, "é"},
+		"its own type, an old name": {"text/x-xml", "", "<r><n>é</n></r>", document.XML, "é"},
 	} {
-		r := record(mediaType, "{\"n\": 1}\n{\"n\": 2}\n")
-		r.Answer.Lines = true
-		assert.Equal(t, want, reply.Read(r).Format, mediaType)
+		t.Run(name, func(t *testing.T) {
+			r := record(c.sent, c.body)
+			r.Answer.ReadAs = document.ReadingType(c.as)
+			read := reply.Read(r)
+			require.NoError(t, read.Problem)
+			assert.Equal(t, c.format, read.Format)
+			if c.first != "" {
+				assert.Equal(t, c.first, path.Child(read.Payload, "n").Value().Text)
+			}
+		})
 	}
 }
 

@@ -38,6 +38,7 @@ type Spec struct {
 	StayOnRedirect bool
 	HTTP           string
 	Stream         *exchange.Stream  // when a stream of events has ended; nil where only the service ends it
+	AnswerAs       string            // the media type as which the answer is read; empty for its own
 	Timeout        time.Duration     // of the whole exchange; 0 is what the site says
 	Names          map[string]string // prefixes of XML names
 	// Payload are the elements of a SOAP Body that are made already; they take the
@@ -138,7 +139,7 @@ func (s *Spec) Build(scope value.Scope) (*exchange.Request, error) {
 	}
 	r := &exchange.Request{
 		Method: s.Method, StayOnRedirect: s.StayOnRedirect, HTTP: s.HTTP, Timeout: s.Timeout,
-		Stream: s.Stream,
+		Stream: s.Stream, AnswerAs: s.AnswerAs,
 	}
 	query, err := s.pairs(scope, "query", s.Query, value.Query)
 	if err != nil {

@@ -227,7 +227,7 @@ func exchangeRecord(record *exchange.Record, m *secret.Masker) history.Exchange 
 		}
 		out.Body = shownBody(a.Body, m)
 		out.Phases, out.TLS = record.Phases.Record(), record.TLS
-		out.Lines = a.Lines
+		out.ReadAs = a.ReadAs
 	}
 	if record.Failure != nil {
 		out.Failure = m.Message(record.Failure.Message)

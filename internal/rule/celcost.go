@@ -26,7 +26,11 @@ const (
 )
 
 // budget is what fields may still cost in one evaluation.
-type budget struct{ left int }
+type budget struct {
+	left      int
+	answer    *document.Node // what answer is, and
+	shapeless string         // what kind of an answer, where it has no fields
+}
 
 // spend takes steps; false ends the evaluation.
 func (b *budget) spend(steps int) bool {

@@ -256,7 +256,7 @@ type Data struct {
 }
 
 func (d *Data) activation() map[string]any {
-	b := &budget{costLimit}
+	b := &budget{costLimit, d.Answer, d.Shapeless}
 	return map[string]any{
 		"answer": b.wrap(d.Answer), "reply": b.wrap(d.Around()), "row": b.wrap(d.Row), "site": b.wrap(d.Site),
 		"kept":             b.wrap(d.Kept),

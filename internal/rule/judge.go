@@ -45,7 +45,8 @@ func (r *Rule) Judge(found path.Selection, roots path.Roots, scope value.Scope) 
 judging:
 	for _, part := range parts {
 		for _, m := range judged(part, found) {
-			if r.lets(m) {
+			isUnfit := m.Miss != nil && m.Miss.Unfit != ""
+			if r.lets(m) && !isUnfit {
 				continue
 			}
 			passed, why, err := j.holds(part, m.Node)
@@ -58,8 +59,11 @@ judging:
 			if !passed && why == "" && len(parts) > 1 {
 				why = "it is false that it " + part.source
 			}
-			if !passed {
+			if !passed || isUnfit {
 				fall(m, why)
+				if passed || r.lets(m) { // that it is absent says nothing
+					verdict.Got = m.Miss.Unfit
+				}
 				break judging
 			}
 		}

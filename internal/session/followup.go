@@ -3,6 +3,7 @@ package session
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -74,6 +75,9 @@ func (p *Prepared) reading(at *url.URL) *Prepared {
 
 // Read reads the answer of a record as the operation sees it.
 func (p *Prepared) Read(record *exchange.Record) *reply.Reply {
+	if a := record.Answer; a != nil {
+		a.ReadAs = cmp.Or(p.Request.AnswerAs, p.protocolType(a), a.ReadAs)
+	}
 	re := reply.Read(record)
 	if p.Service != nil {
 		re.Short = p.Service.Short[p.OperationName()]
@@ -92,6 +96,19 @@ func (p *Prepared) Read(record *exchange.Record) *reply.Reply {
 	}
 	p.tellOutcome(re)
 	return re
+}
+
+// protocolType is the media type of the protocol by which methods are called, where an answer looks like that,
+// whatever it says of itself: many services call JSON text. It is empty for others.
+func (p *Prepared) protocolType(a *exchange.Answer) string {
+	if p.Operation == nil || p.Service == nil || p.Service.Speaks == "" {
+		return ""
+	}
+	mediaType := p.Service.Speaks.ContentType()
+	if document.FormatOf(mediaType, nil) != document.Guess(a.Body) {
+		return ""
+	}
+	return mediaType
 }
 
 // tellOutcome says of an answer whether it is a success or an error, where the bench says how that is told.

@@ -1,6 +1,7 @@
 package session
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -216,6 +217,7 @@ func (s *Session) AddService(p *Prepared, spec *request.Spec) {
 	if spec.Stream == nil {
 		spec.Stream = p.Service.Streams[p.OperationName()]
 	}
+	spec.AnswerAs = cmp.Or(spec.AnswerAs, p.Service.AnswersAs[p.OperationName()], p.Service.AnswerAs)
 	if spec.Timeout == 0 {
 		spec.Timeout = p.Service.Timeout
 	}

@@ -88,6 +88,8 @@ var commonKeys = []mapping.Key[Step]{
 		func(s *Step) *time.Duration { return &s.Timeout }),
 	mapping.NewKey("stream", mapping.StreamHelp,
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Spec.Stream = r.Stream(n) }),
+	mapping.NewKey("answer as", mapping.AnswerAsHelp,
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Spec.AnswerAs = r.AnswerAs(n) }),
 	mapping.NewKey("for each", "${list}, or name: ${list}: once for each item",
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Each = readEach(r, n) }),
 	mapping.NewKey("stop", "row or sheet: what ends where the step fails",
@@ -165,10 +167,12 @@ var commonKeys = []mapping.Key[Step]{
 			s.Fill, s.FillAt = r.Tree(n), n
 		}),
 	mapping.NewKey("body", "a body as a tree", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
+		r.NotFile(n, "body", "write file: "+n.Text)
 		s.Spec.Body = s.content(r, "body", r.Tree(n))
 	}),
 	mapping.NewKey("text", "a body as text, filled in and escaped", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		r.Text(n)
+		r.NotFile(n, "text", "write file: "+n.Text)
 		s.content(r, "text", nil)
 		s.textAt = n
 	}),
@@ -279,7 +283,10 @@ var attachKeys = []mapping.Key[request.Attachment]{
 
 var partKeys = []mapping.Key[request.Part]{
 	mapping.TextKey("name", "the part's name", func(p *request.Part) *string { return &p.Name }),
-	mapping.TreeKey("value", "its content", func(p *request.Part) **request.Tree { return &p.Value }),
+	mapping.NewKey("value", "its content", func(r *mapping.Reader, p *request.Part, n *yamlfile.Node) {
+		r.NotFile(n, "value", "write file: "+n.Text)
+		p.Value = r.Tree(n)
+	}),
 	mapping.NewKey("file", "the file with its content", func(r *mapping.Reader, p *request.Part, n *yamlfile.Node) {
 		name := r.BenchFile(n)
 		p.FileName = filepath.Base(name)

@@ -63,6 +63,7 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, demo.Write(dir, "http://127.0.0.1:1"))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "half.txt"), []byte("a\nb ${lot"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "in.json"), []byte("{}"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "sheets", "wrong.yaml"),
 		[]byte("sheet: wrong\nsteps:\n  - step: a\n    call: stores/serch\n"), 0o600))
 	bench, err := bench.Open(dir)
@@ -177,6 +178,10 @@ steps:
 		{search("file: ¦../x.json"), "leads out of the bench folder", ""},
 		{search("bytes: ¦/etc/passwd"), "relative to the bench folder", ""},
 		{search("parts:\n  - ¦name: a"), "either value: or file:", ""},
+		{search("text: ¦in.json"), "in.json is a file here, and text: is the content itself", "write file: in.json"},
+		{search("body: ¦in.json"), "in.json is a file here", "write file: in.json"},
+		{search("parts:\n  - name: a\n    value: ¦in.json"), "in.json is a file here", "write file: in.json"},
+		{written("answer as: ¦jsn\nrequest: stores GET /lots"), `"jsn" is not a form of answers`, `did you mean "json"?`},
 		{search("text: <a b=${¦x}/>"), "", ""},
 		{search("keep:\n  ¦a-b: id"), `"a-b" cannot be the name of a kept value`, "letters (A to Z"},
 		{search("fields:\n  lots.¦*.kilos: 7"), "* is not a name", "a field of any name is for JSONPath"},
