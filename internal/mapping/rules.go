@@ -1,6 +1,7 @@
 package mapping
 
 import (
+	"fmt"
 	"strings"
 
 	"testbench/internal/document"
@@ -17,7 +18,7 @@ import (
 func (r *Reader) Rule(n *yamlfile.Node) *rule.Rule {
 	switch n.Kind {
 	case yamlfile.Sequence:
-		return r.joinedRule(n, rule.AllOf)
+		return r.allOf(n)
 	case yamlfile.Mapping:
 		r.takes(n, yamlfile.Mapping, false, keyedRuleSchema)
 		return r.keyedRule(n)
@@ -43,6 +44,18 @@ func (r *Reader) RuleAt(p *path.Path, n *yamlfile.Node) *rule.Rule {
 		r.Mistake(n, 0, err)
 	}
 	return parsed
+}
+
+// allOf reads rules that all have to hold.
+func (r *Reader) allOf(n *yamlfile.Node) *rule.Rule {
+	return r.joinedRule(n, func(rules []*rule.Rule) *rule.Rule {
+		if one, other, ok := rule.Opposed(rules); ok {
+			r.File.Report(n, fmt.Sprintf("write equals: [%s, %s] for a list of these values, or one of %[1]s or %[2]s; of "+
+				"a path with [*], write the path | join \", \" and one text", one, other),
+				"all rules of a list have to hold, and no value is %s and %s", one, other)
+		}
+		return rule.AllOf(rules)
+	})
 }
 
 // joinedRule makes one rule of a list of rules.
@@ -106,7 +119,7 @@ func (r *Reader) keyedRule(n *yamlfile.Node) *rule.Rule {
 		}
 		return rule.OneOf(operands)
 	case "all of":
-		return r.joinedRule(content, rule.AllOf)
+		return r.allOf(content)
 	case "any of":
 		return r.joinedRule(content, rule.AnyOf)
 	case "contains", "starts with", "ends with":

@@ -57,7 +57,7 @@ judging:
 				return Verdict{}, err
 			}
 			if !passed && why == "" && len(parts) > 1 {
-				why = "it is false that it " + part.source
+				why = part.notSo()
 			}
 			if !passed || isUnfit {
 				fall(m, why)
@@ -73,6 +73,14 @@ judging:
 		verdict.Got = came(judged(parts[0], found))
 	}
 	return verdict, nil
+}
+
+// notSo says that the rule does not hold.
+func (t *test) notSo() string {
+	if t.op == opEquals {
+		return "it is not " + strings.TrimPrefix(t.source, "equals ")
+	}
+	return "it is false that it " + t.source
 }
 
 // parts are the rules of a list of rules, each of which is judged on what it is about:
@@ -189,7 +197,7 @@ func (j *judge) holdsAll(t *test, node *document.Node) (passed bool, why string,
 	for i := range t.tests {
 		if passed, why, err := j.holds(&t.tests[i], node); err != nil || !passed {
 			if why == "" {
-				why = "it is false that it " + t.tests[i].source
+				why = t.tests[i].notSo()
 			}
 			return passed, why, err
 		}

@@ -76,8 +76,11 @@ func (p *parser) explain(err error, text, word string) error {
 	}
 	if e.Try == "" {
 		e.Try = fmt.Sprintf("did you mean `equals %s`?", text)
-		if rest, ok := strings.CutPrefix(text, "not "); ok {
-			e.Try = fmt.Sprintf("did you mean `equals %s`, or `not equals %s`?", text, rest)
+		// After not, optional and others a rule is expected, and a value alone is none.
+		if at := len(text) - len(p.from(e.Offset)); at > 0 && word != "count" && word != "length" &&
+			strings.HasSuffix(e.Message, " is not a rule") {
+			e.Try = fmt.Sprintf("did you mean `%sequals %s`, or for the text itself `equals %s`?", text[:at], text[at:],
+				text)
 		}
 	}
 	return e

@@ -168,6 +168,26 @@ func TextRule(word string, operand Operand) *Rule {
 // AllOf returns the rule that all the rules hold. It is optional if they all are.
 func AllOf(rules []*Rule) *Rule { return joined(opAllOf, rules, " and ") }
 
+// Opposed finds two values among rules that all have to hold: no value is equal to both. It says no where there are
+// none, and of values that are known only later.
+func Opposed(rules []*Rule) (one, other string, ok bool) {
+	var values []*document.Node
+	for _, r := range rules {
+		if r.test.op != opEquals || len(r.test.operands[0].Placeholders()) > 0 {
+			continue
+		}
+		node, err := r.test.operands[0].Node(nil)
+		if err != nil || !node.IsScalar() {
+			continue
+		}
+		if len(values) > 0 && !document.Equal(values[0], node) {
+			return values[0].Text, node.Text, true
+		}
+		values = append(values, node)
+	}
+	return "", "", false
+}
+
 // AnyOf returns the rule that at least one of the rules holds.
 func AnyOf(rules []*Rule) *Rule { return joined(opAnyOf, rules, ", or ") }
 

@@ -180,9 +180,9 @@ func TestListOfRules(t *testing.T) {
 func TestRulesThatMislead(t *testing.T) {
 	cases := map[string]string{
 		"under the counter":          "did you mean `equals under the counter`?",
-		"not started":                "did you mean `equals not started`, or `not equals started`?",
+		"not started":                "did you mean `not equals started`, or for the text itself `equals not started`?",
 		"Not started":                "equals Not started",
-		"all active":                 "did you mean `equals all active`?",
+		"all active":                 "did you mean `all equals active`",
 		"is bool":                    "did you mean `is boolean`",
 		"betwen 1 and 5":             "did you mean `between 1 and 5`?",
 		"betwen A and B":             "did you mean `between A and B`?",

@@ -268,8 +268,19 @@ func (l *loader) partsOf(of element, reference string) ([]part, error) {
 	}
 	message, known := l.messages[name]
 	if !known {
-		l.note(of, "the message %s is not declared", name)
-		return nil, nil
+		var others []xsd.Name
+		for other := range l.messages {
+			if other.Local == name.Local {
+				others = append(others, other)
+			}
+		}
+		if len(others) != 1 {
+			l.note(of, "the message %s is not declared", name.Full())
+			return nil, nil
+		}
+		// Some tools write the namespace of what is in the message.
+		l.note(of, "the message %s is not declared; %s is taken for it", name.Full(), others[0].Full())
+		message = l.messages[others[0]]
 	}
 	var parts []part
 	for p := range message.all(Namespace, "part") {

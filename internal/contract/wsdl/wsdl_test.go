@@ -294,7 +294,7 @@ func TestOperationsOfSeveralPorts(t *testing.T) {
 func TestHalfOfAContract(t *testing.T) {
 	c, err := read(map[string]string{"main.wsdl": definitions(pressTypes + `
 <message name="Odd"><part name="a" element="p:Gone"/><part name="b"/></message>
-<portType name="Press"><operation name="Start"><input message="p:Nowhere"/></operation><operation name="Odd"><input message="p:Odd"/></operation></portType>
+<portType name="Press"><operation name="Start"><input message="p:Nowhere"/></operation><operation name="Odd"><input xmlns:z="urn:z" message="z:Odd"/></operation></portType>
 <binding name="B" type="p:Press"><s:binding transport="http://schemas.xmlsoap.org/soap/http"/>
 <operation name="Start"><input>` + body("literal") + `</input></operation><operation name="Odd"><input>` + body("literal") + `</input></operation><operation name="Extra"/></binding>
 <binding name="C" type="p:NoType"/>
@@ -302,7 +302,8 @@ func TestHalfOfAContract(t *testing.T) {
 	require.NoError(t, err)
 	notes := fmt.Sprint(c.Notes())
 	for _, want := range []string{
-		"the message Nowhere is not declared", "the part a is the element {urn:p}Gone, which is not declared",
+		"the message {urn:p}Nowhere is not declared", "the message {urn:z}Odd is not declared; {urn:p}Odd is taken for it",
+		"the part a is the element {urn:p}Gone, which is not declared",
 		"the part b has neither an element nor a type",
 		"the binding has the operation Extra, which its port type has not",
 		"the port Q has the binding Missing, which is not declared", "the binding C is of the port type NoType",
