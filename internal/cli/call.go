@@ -323,7 +323,7 @@ func findInAnswer(result *workbench.StepResult, p *path.Path) (*document.Node, e
 	if node == nil {
 		text := found.Missed().String()
 		if other := result.Reply.LooksLike(); other != "" {
-			text += fmt.Sprintf("; it looks like %s: -as %s reads it as that", other, strings.ToLower(string(other)))
+			text += fmt.Sprintf("; it looks like %s: -as %s reads it as that", other, other.Reading())
 		}
 		return nil, fmt.Errorf("%s", text)
 	}

@@ -97,6 +97,16 @@ func ReadingType(word string) string {
 	return ""
 }
 
+// Reading is the word of Readings for a format, "" for one that has none.
+func (f Format) Reading() string {
+	for _, one := range readings {
+		if FormatOf(one[1], nil) == f {
+			return one[0]
+		}
+	}
+	return ""
+}
+
 // ReadingWord is the word of Readings with a media type, "" for another media type.
 func ReadingWord(mediaType string) string {
 	for _, one := range readings {

@@ -496,7 +496,7 @@ func unreadable(e *evidence) string {
 	case other != "":
 		return fmt.Sprintf("the service calls it %s, but it looks like %s; with answer as: %s (at the step, the "+
 			"operation or the service; -as %[3]s in a call) it is read as that", e.answer.ContentType(), other,
-			strings.ToLower(string(other)))
+			other.Reading())
 	case e.Reply.Problem != nil:
 		return "see the body with -show received"
 	}

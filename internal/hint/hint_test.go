@@ -448,6 +448,11 @@ func TestExplain(t *testing.T) {
 			"but it looks like XML; with answer as: xml",
 		},
 		{
+			"lines that are called JSON",
+			step{status: 200, header: with("Content-Type", "application/json"), answer: "{\"lot\": 1}\n{\"lot\": 2}\n"},
+			"but it looks like lines of JSON; with answer as: lines",
+		},
+		{
 			"JSON that is called a page",
 			step{status: 200, header: with("Content-Type", "text/html"), answer: `{"lot": "L-1"}`},
 			"but it looks like JSON; with answer as: json",

@@ -60,6 +60,9 @@ func (r *Reply) findError() *Error {
 	}
 	if r.Record.Answer.Status < 400 {
 		payload := unwrapped(r.Payload)
+		if len(r.Record.Answer.Body) <= mostResults {
+			payload = cmp.Or(itemOfError(payload), payload)
+		}
 		told := tellsError(payload)
 		if told == "" {
 			return nil
@@ -185,19 +188,48 @@ func tellsError(payload *document.Node) string {
 		return "" // no error has so many
 	}
 	for _, m := range members {
-		name, v := m.Key, m.Value
-		says := func(words ...string) bool {
-			return v.Value() != nil && v.Value().IsScalar() && slices.Contains(words, strings.ToLower(v.Value().Text))
-		}
-		switch plain := plainName(name); {
-		case slices.Contains(errorNames, plain) && isGiven(v),
-			slices.Contains(goodNames, plain) && says("false", "0", "no"),
-			slices.Contains(badNames, plain) && says("true", "1", "yes"),
-			(plain == "status" || plain == "result") && says("error", "fail", "failure"):
-			return name + " is " + v.Describe()
+		plain := plainName(m.Key)
+		if tells(m) || (plain == "status" || plain == "result") && says(m.Value, "error", "fail", "failure") {
+			return m.Key + " is " + m.Value.Describe()
 		}
 	}
 	return ""
+}
+
+// tells says whether a member is an error, or says of what it is in that it is one or no success.
+func tells(m document.Member) bool {
+	plain := plainName(m.Key)
+	return slices.Contains(errorNames, plain) && isGiven(m.Value) ||
+		slices.Contains(goodNames, plain) && says(m.Value, "false", "0", "no") ||
+		slices.Contains(badNames, plain) && says(m.Value, "true", "1", "yes")
+}
+
+func says(v *document.Node, words ...string) bool {
+	return v.Value() != nil && v.Value().IsScalar() && slices.Contains(words, strings.ToLower(v.Value().Text))
+}
+
+// mostBeside is how many members stand beside an error in an item of a list: which one it is. Items that have more are
+// what a service keeps, in which an error is a fact like others, and so are longer answers than mostResults bytes.
+const (
+	mostBeside  = 1
+	mostResults = 64 << 10
+)
+
+// itemOfError is the first item that tells an error, of an answer that is a list of results, or has nothing but one;
+// nil where there is none.
+func itemOfError(payload *document.Node) *document.Node {
+	if members := membersOf(payload); len(members) == 1 {
+		payload = members[0].Value
+	}
+	if payload == nil || payload.Kind != document.List {
+		return nil
+	}
+	for _, item := range payload.Items() {
+		if members := membersOf(item); len(members) <= 1+mostBeside && slices.ContainsFunc(members, tells) {
+			return item
+		}
+	}
+	return nil
 }
 
 // isGiven says whether a member says something: not nothing, no, or zero.

@@ -4,6 +4,7 @@
 package reply
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -169,19 +170,28 @@ func (r *Reply) Roots(names map[string]string) path.Roots {
 	}
 }
 
-// LooksLike is JSON or XML where an answer looks like that, and is read as another form, in which none of its fields is
-// found, or cannot be read at all; else empty.
+// LooksLike is JSON, XML or lines of JSON where an answer looks like that, and is read as another form, in which none of
+// its fields is found, or cannot be read at all; else empty.
 func (r *Reply) LooksLike() document.Format {
 	if r.Record == nil || r.Record.Answer == nil || r.Record.Answer.ReadAs != "" {
 		return ""
 	}
 	guessed := document.Guess(r.Record.Answer.Body)
 	switch {
+	case r.Problem != nil && guessed == document.JSON && beginsWithLines(r.Record.Answer.Body):
+		return document.Lines
 	case guessed == r.Format, guessed != document.JSON && guessed != document.XML,
 		guessed == document.XML && r.Format == document.HTML, r.Problem == nil && r.shapeless() == "":
 		return ""
 	}
 	return guessed
+}
+
+// beginsWithLines says whether the first two lines of a body are JSON values.
+func beginsWithLines(body []byte) bool {
+	lines := bytes.SplitAfterN(body, []byte("\n"), 3)
+	read, err := document.ReadLines(bytes.Join(lines[:min(2, len(lines))], nil))
+	return err == nil && len(read.Items()) == 2
 }
 
 // shapeless says of an answer without fields what it is.

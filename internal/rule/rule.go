@@ -281,6 +281,12 @@ func suits(op operation, o Operand, kind measureKind) error {
 	if _, err := compare(measure{kind: kind, number: new(apd.Decimal)}, m); err != nil {
 		return &Error{Message: err.Error()}
 	}
+	if m.kind == aSize && (op == opEquals || op == opOneOf) {
+		return &Error{
+			Message: fmt.Sprintf("a size is a number of bytes, and %s is none", text),
+			Try:     fmt.Sprintf("write %s, or a range as at most %s", m.number.Text('f'), text),
+		}
+	}
 	if kind == aDuration && (op == opEquals || op == opOneOf) {
 		return &Error{
 			Message: "no two durations are equal to the digit",

@@ -182,6 +182,7 @@ steps:
 		{search("body: ¦in.json"), "in.json is a file here", "write file: in.json"},
 		{search("parts:\n  - name: a\n    value: ¦in.json"), "in.json is a file here", "write file: in.json"},
 		{written("answer as: ¦jsn\nrequest: stores GET /lots"), `"jsn" is not a form of answers`, `did you mean "json"?`},
+		{search("expect:\n  size: ¦2 kB"), "a size is a number of bytes", "write 2000, or a range as at most 2 kB"},
 		{search("fields:\n  grade: ¦[A, B]"), "no value is A and B", "write equals: [A, B] for a list"},
 		{search("fields:\n  grade: {all of: ¦[over 3, 5, 5.0, 6]}"), "no value is 5 and 6", "one of 5 or 6"},
 		{search("fields:\n  grade: [5, 5.0, \"${¦x}\", not 7]"), "", ""},
