@@ -108,6 +108,11 @@ func TestFind(t *testing.T) {
 		{document: textsJSON, source: "xml | parse xml | .lot[1]", want: `"b"`},
 		{document: textsJSON, source: "xml | parse xml | .lot[0].@no", want: "1"},
 		{document: textsJSON, source: "list[*] | parse json | [0]", want: "1"},
+		{
+			document: `{"token": "e30.eyJzdWIiOiAiw7zDuy/Dv8O_In0.c2ln"}`, want: `"üû/ÿÿ"`,
+			source: `token | inside "." "." | parse base64 | parse json | .sub`,
+		},
+		{document: `{"a": "x!"}`, source: "a | parse base64", miss: `a has no | parse base64: it is "x!"; parse base64: it is not Base64`},
 		{document: textsJSON, source: "json | parse json | .lots[0].nr", miss: `lots[0] has no nr: it is an object with id`},
 		{
 			document: textsJSON, source: "plain | parse json",

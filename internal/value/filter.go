@@ -43,22 +43,23 @@ var filterAbout = map[string]string{
 	"inside":  "the part of a text between two others",
 	"join": "the values of a list as one text, with a sign between them or none; after a path, all that it " +
 		"leads to",
-	"json":       "the value as JSON",
-	"last":       "the last of a list",
-	"least by":   "the item of a list whose field is the least",
-	"lower":      "small letters",
-	"most by":    "the item of a list whose field is the greatest",
-	"month":      "the month of a date, 1 to 12",
-	"number":     "a number, with N places after the point",
-	"parse json": "the tree of a text that holds JSON",
-	"parse xml":  "the tree of a text that holds XML",
-	"raw":        "the value without escaping for where it goes",
-	"sha256":     "the hash of the text, as hexadecimal digits",
-	"trim":       "without spaces at both ends",
-	"upper":      "capital letters",
-	"url":        "escaped for an address",
-	"xml":        "escaped for XML",
-	"year":       "the year of a date",
+	"json":         "the value as JSON",
+	"last":         "the last of a list",
+	"least by":     "the item of a list whose field is the least",
+	"lower":        "small letters",
+	"most by":      "the item of a list whose field is the greatest",
+	"month":        "the month of a date, 1 to 12",
+	"number":       "a number, with N places after the point",
+	"parse base64": "what is written in Base64, with either alphabet",
+	"parse json":   "the tree of a text that holds JSON",
+	"parse xml":    "the tree of a text that holds XML",
+	"raw":          "the value without escaping for where it goes",
+	"sha256":       "the hash of the text, as hexadecimal digits",
+	"trim":         "without spaces at both ends",
+	"upper":        "capital letters",
+	"url":          "escaped for an address",
+	"xml":          "escaped for XML",
+	"year":         "the year of a date",
 }
 
 // FilterNames lists the filters in alphabetical order.
@@ -110,9 +111,10 @@ var filters = map[string]filter{
 	"raw": {usage: "raw", ends: true, apply: func(n *document.Node, _ []string) (*document.Node, error) {
 		return n, nil
 	}},
-	"inside":     {usage: `inside "[" "]"`, least: 2, most: 2, apply: inside},
-	"parse json": {usage: "parse json", apply: parseAs(document.ReadJSON)},
-	"parse xml":  {usage: "parse xml", apply: parseAs(readXML)},
+	"inside":       {usage: `inside "[" "]"`, least: 2, most: 2, apply: inside},
+	"parse base64": {usage: "parse base64", apply: parseAs(readBase64)},
+	"parse json":   {usage: "parse json", apply: parseAs(document.ReadJSON)},
+	"parse xml":    {usage: "parse xml", apply: parseAs(readXML)},
 }
 
 // onText makes a filter of a function on text. The result is a typed text,
@@ -190,6 +192,16 @@ func join(node *document.Node, args []string) (*document.Node, error) {
 	joined := document.NewText(strings.Join(texts, between))
 	joined.Secret = isSecret
 	return joined, nil
+}
+
+// readBase64 reads Base64 (RFC 4648, 4) or base64url (5), with or without padding and line ends.
+func readBase64(text []byte) (*document.Node, error) {
+	plain := strings.NewReplacer("-", "+", "_", "/", "=", "").Replace(strings.Join(strings.Fields(string(text)), ""))
+	data, err := base64.RawStdEncoding.DecodeString(plain)
+	if err != nil {
+		return nil, errors.New("it is not Base64")
+	}
+	return document.NewUntyped(string(data)), nil
 }
 
 func readXML(text []byte) (*document.Node, error) { return document.ReadXML(bytes.TrimSpace(text), "") }

@@ -75,6 +75,7 @@ func TestText(t *testing.T) {
 		{"${price | number 2}", value.Raw, "2.35"},
 		{"${price | number 5}", value.Raw, "2.34500"},
 		{"${packed | parse json}", value.JSONValue, `{"lots":[{"id":"L-1"}]}`},
+		{"${packed | base64 | parse base64 | parse json}", value.JSONValue, `{"lots":[{"id":"L-1"}]}`},
 		{`${a | inside "& " "y"}`, value.Raw, `"`},
 	}
 	for _, c := range cases {
