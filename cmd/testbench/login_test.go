@@ -59,7 +59,8 @@ func TestDesks(t *testing.T) {
 			}
 			http.SetCookie(w, &http.Cookie{Name: "SID", Value: "ticket-in-cookie"})
 		case "/back":
-			if r.Method == "DELETE" && r.Header.Get("Authorization") == "Hive ticket-in-json" {
+			if r.Method == "DELETE" && r.Header.Get("Authorization") == "Hive ticket-in-json" &&
+				string(data) == `{"ticket":"ticket-in-json"}` {
 				returned.Add(1)
 				return
 			}
@@ -118,7 +119,7 @@ logins:
     send:
       header: Authorization
       scheme: Hive
-    revoke: DELETE ${base}/back
+    revoke: {request: "DELETE ${base}/back", body: {ticket: "${token}"}}
   text:
     kind: login call
     request: POST ${base}/json

@@ -162,6 +162,21 @@ func (s answerScope) Lookup(space, name string) (*document.Node, error) {
 	return node, nil
 }
 
+// tokenScope knows the token, beside all else: many a call that ends it names it.
+type tokenScope struct {
+	value.Scope
+	token *Token
+}
+
+func (s tokenScope) Lookup(space, name string) (*document.Node, error) {
+	if space != "" || name != "token" {
+		return s.Scope.Lookup(space, name)
+	}
+	node := document.NewUntyped(s.token.Text)
+	node.Secret = true
+	return node, nil
+}
+
 func (d *LoginCall) end(found path.Selection, now time.Time) (time.Time, error) {
 	node := found.First()
 	if node == nil {
@@ -223,7 +238,7 @@ func (d *LoginCall) Revoke(ctx context.Context, env *Env, t *Token) error {
 
 // with sends a call that carries the token.
 func (d *LoginCall) with(ctx context.Context, env *Env, spec *request.Spec, t *Token) (int, *document.Node, error) {
-	r, err := spec.Build(env.Scope)
+	r, err := spec.Build(tokenScope{env.Scope, t})
 	if err != nil {
 		return 0, nil, &Error{Message: err.Error()}
 	}
@@ -416,12 +431,18 @@ var loginCallOwnKeys = []mapping.Key[LoginCall]{
 	mapping.NewKey("send", "how it is sent", func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) {
 		readSend(r, n, &d.Send)
 	}),
-	mapping.NewKey("still good", "the call that verifies it", func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) {
-		d.StillGood = readFurtherCall(r, n)
+	mapping.NewKey("still good", "the call that verifies it; ${token} is the token in it", func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) {
+		d.StillGood = readCallOfToken(r, n)
 	}),
-	mapping.NewKey("revoke", "the call that ends it", func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) {
-		d.Revocation = readFurtherCall(r, n)
+	mapping.NewKey("revoke", "the call that ends it; ${token} is the token in it", func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) {
+		d.Revocation = readCallOfToken(r, n)
 	}),
+}
+
+// readCallOfToken reads a call that may name the token as ${token}.
+func readCallOfToken(r *mapping.Reader, n *yamlfile.Node) (spec *request.Spec) {
+	r.Knowing([]string{"token"}, func(inner *mapping.Reader) { spec = readFurtherCall(inner, n) })
+	return spec
 }
 
 // furtherKeys are those of a call of a login beside its first: no other login goes with it.

@@ -321,6 +321,7 @@ var effectsOfKeys = map[string]effect{
 	},
 	"http":       {with: "http: 2"},
 	"stream":     {with: "stream: {most: 1}"},
+	"answer as":  {with: "answer as: text", beside: "fields:\n  n: is present"},
 	"redirects":  {with: "redirects: off", beside: "headers:\n  X-Moved: yes"},
 	"headers":    {with: "headers:\n  X-Odd: a"},
 	"query":      {with: "query:\n  q: a"},

@@ -42,6 +42,13 @@ func ofOperation(with string) change {
 	return change{service: op, with: op + deeper(with, "    ")}
 }
 
+// looking is the change with a step that looks at a field.
+func looking(c change) change {
+	sheet := "sheet: s\nsteps:\n  - step: it\n    call: x/op\n    fields:\n      n: is present\n"
+	c.sheet = [2]string{sheet, sheet}
+	return c
+}
+
 // ofParameter is a parameter p of the body; the call fills in what is given.
 func ofParameter(without, with, fill string) change {
 	text := op + "    body:\n      p:\n"
@@ -116,6 +123,7 @@ steps:
 	},
 	"service soap": {service: soapy, with: strings.Replace(soapy, "1.1", "1.2", 1)},
 	"service http": ofService("http: 2\n"), "service timeout": ofService("timeout: 0.001 ms\n"),
+	"service answer as": looking(ofService("answer as: text\n")),
 	"service names": {
 		service: strings.Replace(soapy, "lab:", "odd:", 1),
 		with:    strings.Replace(soapy, "lab:", "odd:", 1) + "names:\n  odd: urn:odd\n",
@@ -150,6 +158,7 @@ steps:
 	"operation statuses":       ofOperation("statuses:\n  201: made\n"),
 	"operation answer":         ofOperation("answer: strict.json\n"),
 	"operation stream":         ofOperation("stream: {most: 1}\n"),
+	"operation answer as":      looking(ofOperation("answer as: text\n")),
 	"operation needs":          ofOperation("query:\n  a: optional\n  b: optional\nneeds:\n  -\n    - a\n    - b\n"),
 	"operation exactly one of": ofOperation("query:\n  a: {default: x}\n  b: optional\nexactly one of: [a, b]\n"),
 	"operation reads": {
