@@ -301,6 +301,9 @@ func errorOf(n *document.Node) *Error {
 			}
 		}
 	}
+	if data := field(n, "data"); len(e.Details) == 0 && isByField(data) {
+		e.Details = detailsOf(data)
+	}
 	if n.Kind == document.List { // the first stands for all of them
 		if all := detailsOf(n); len(all) > 0 {
 			*e = all[0]
@@ -329,6 +332,13 @@ func errorOf(n *document.Node) *Error {
 		return nil
 	}
 	return e
+}
+
+// isByField says whether an object has mistakes by the fields that they are about, and nothing else.
+func isByField(n *document.Node) bool {
+	return isHolder(n) && !slices.ContainsFunc(membersOf(n), func(m document.Member) bool {
+		return !isHolder(m.Value) || field(m.Value, "message") == nil
+	}) && len(membersOf(n)) > 0
 }
 
 // detailsOf reads a list of mistakes, or an object that has them by field.

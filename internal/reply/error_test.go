@@ -22,6 +22,21 @@ func TestErrorsAsTheyAreTold(t *testing.T) {
 		want   *reply.Error // nil for none
 	}{
 		{"an element of success", 200, `<result code="0" ok="true"><order no="7"/></result>`, nil},
+		{
+			"data by field", 400,
+			`{"data": {"kilos": {"code": "low", "message": "too few"}}, "message": "not made", "status": 400}`,
+			&reply.Error{Code: "400", Text: "not made", Details: []reply.Error{{Code: "low", Text: "too few", Target: "kilos"}}},
+		},
+		{
+			"data that is not about fields", 400, `{"data": {"lot": {"id": 7}}, "message": "not made"}`,
+			&reply.Error{Text: "not made"},
+		},
+		{
+			"a result of several", 200, `{"results": [{"n": 0, "error": ""}, {"n": 1, "error": "no hive"}]}`,
+			&reply.Error{Text: "no hive"},
+		},
+		{"items that have errors", 200, `{"jobs": [{"id": 1, "name": "a", "error": "late"}]}`, nil},
+		{"items with a state", 200, `[{"id": 1, "status": "error"}]`, nil},
 		{"a flag that is false", 200, `<result ok="false"><message>out</message></result>`, &reply.Error{Text: "out"}},
 		{
 			"a message and a code as an attribute", 200,
