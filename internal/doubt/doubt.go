@@ -32,6 +32,7 @@ type Subject struct {
 	Bench *bench.Bench
 	// Options are those of its session; what sends, reads a clock or opens secrets is replaced.
 	Options session.Options
+	RunID   string   // of the run whose answers are changed
 	Steps   []string // only these were run, empty for all; Tags in the same way
 	Tags    []string
 	Rows    []*Recorded // whose answers are changed
@@ -119,6 +120,7 @@ func newWorker(s *Subject, contracts *bench.ContractCache) (*worker, error) {
 	if w.session, err = session.NewSession(s.Bench, o); err != nil {
 		return nil, err
 	}
+	w.session.RunID = s.RunID // requests may be made of it
 	w.job = &run.Job{Session: w.session, Sheet: s.Sheet}
 	return w, nil
 }

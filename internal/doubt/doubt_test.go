@@ -198,10 +198,11 @@ func TestFindings(t *testing.T) {
 		{"values that the row itself makes anew come back", `
   - step: echo
     request: POST ${base}/echo
-    body: {id: "${uuid}", at: "${now}", day: "${today}"}
+    body: {id: "${uuid}", at: "${now}", day: "${today}", run: "${run.id}"}
     fields:
       id: is uuid
       at: is datetime
+      run: [is text, "${run.id}"]
       day: [is text, "${today}"]`, map[string]string{}},
 		{"an error is asked for", `
   - step: none

@@ -115,6 +115,7 @@ func doubtSheet(ctx context.Context, b *Bench, o DoubtOptions, runs []*history.S
 				return nil, err
 			case len(rows) > 0 && len(subject.Rows) == 0:
 				of, subject.Rows, subject.Options.Site = stored.Run().Number, rows, one.Site
+				subject.RunID = stored.Run().ID
 				subject.Steps, subject.Tags, hadSet = order.Steps, order.Tags, order.Set
 			default:
 				subject.Earlier = append(subject.Earlier, rows...)
@@ -233,7 +234,7 @@ func (r *running) doubt(ctx context.Context, kept map[*result.Sheet][]*result.Ro
 		at := slices.IndexFunc(r.work, func(j *run.Job) bool { return j.File() == of.File })
 		subject := &doubt.Subject{
 			Bench: r.bench.inner, Options: r.options.Options, Sheet: r.work[at].Sheet,
-			Steps: r.options.Steps, Tags: r.options.Tags,
+			RunID: r.result.Run, Steps: r.options.Steps, Tags: r.options.Tags,
 		}
 		subject.Options.Site = of.Site
 		var around []*result.Row
