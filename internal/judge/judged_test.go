@@ -46,7 +46,7 @@ const (
 
 // absences are checks that hold where nothing is.
 const absences = "fields:\n  error: is absent\n  lots[*].n: if any over 3\n  n: optional over 3\nwhere:\n" +
-	"  - absent(answer.error)\n  - \"!present(answer.lots[0].n)\""
+	"  - absent(answer.error)\n  - \"!present(answer.lots[0].n)\"\n  - has(answer.error)\n  - answer[\"error\"] == null"
 
 var judgedCases = []judgedCase{
 	{"nothing said", "", []string{`200 {"n": 1}`}},

@@ -125,8 +125,13 @@ func (v nodeValue) Get(index ref.Val) ref.Val {
 }
 
 func (v nodeValue) IsSet(field ref.Val) ref.Val {
-	found, ok := v.Get(field).(nodeValue)
-	return types.Bool(!ok || found.node != nil)
+	switch found := v.Get(field).(type) {
+	case nodeValue:
+		return types.Bool(found.node != nil)
+	case *types.Err:
+		return found
+	}
+	return types.True
 }
 
 func (v nodeValue) Size() ref.Val {
