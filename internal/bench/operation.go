@@ -187,7 +187,7 @@ var operationKeys = []mapping.Key[description]{
 	mapping.NewKey(
 		"template", "what the body is made of; ${fields} is replaced by the fields that are filled in",
 		func(r *mapping.Reader, d *description, n *yamlfile.Node) {
-			r.NotFile(n, "template", "write below template: what is in the file")
+			r.NotFile(n, "template", "write what is in the file below template:")
 			inner := *r
 			inner.Uses = new([]mapping.Use) // fields is known only while a call is built
 			d.template = readTemplate(&inner, n)

@@ -111,8 +111,7 @@ func Make(b *bench.Bench, c Spec, vet vet.Options) (*sheet.Step, error) {
 		}
 	}
 	if s.Spec.AnswerAs = document.ReadingType(c.As); s.Spec.AnswerAs == "" && c.As != "" {
-		return nil, fmt.Errorf("-as %s: answers are not read as that; there are: %s", c.As,
-			strings.Join(document.Readings(), ", "))
+		return nil, fmt.Errorf("-as %s is unknown; there are: %s", c.As, strings.Join(document.Readings(), ", "))
 	}
 	if !isCall(s) && c.Port != "" {
 		return nil, errors.New("-port has no effect: a request without an operation has no port; take it out")

@@ -33,12 +33,16 @@ func Text(b *bench.Bench, s *sheet.Step, name string, keep []string) (string, er
 		w.line(0, "call", yamlfile.ScalarText(s.Target()))
 	}
 	w.login(s.Login)
+	answerAs := ""
+	if s.Spec.AnswerAs != "" {
+		answerAs = document.FormatOf(s.Spec.AnswerAs, nil).Reading()
+	}
 	for _, one := range []struct{ key, text string }{
 		{"soap", string(s.SOAP)},
 		{"port", s.Port},
 		{"contract", s.Contract},
 		{"http", s.HTTP},
-		{"answer as", document.ReadingWord(s.Spec.AnswerAs)},
+		{"answer as", answerAs},
 	} {
 		if one.text != "" {
 			w.line(0, one.key, yamlfile.ScalarText(one.text))

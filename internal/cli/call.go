@@ -92,6 +92,9 @@ func (o *callOptions) effectless() error {
 	case o.dry && len(o.keep) > 0 && o.into == "":
 		return usagef("take it out, or write the call down with -into",
 			"-dry sends nothing, so that there is no answer to keep from")
+	case o.dry && o.into == "" && (o.As != "" || o.Pages > 1 || o.Stay):
+		return usagef("take it out, or write the call down with -into",
+			"-dry sends nothing, so that -as, -pages and -stay have no effect: there is no answer")
 	case o.show != "" && o.show != "sent" && o.show != "received" && o.show != "all":
 		return usagef(suggest.DidYouMean(o.show, []string{"sent", "received", "all"}),
 			"-show takes sent, received or all, not %q", o.show)

@@ -72,51 +72,6 @@ const (
 	Events    Format = "events"
 )
 
-// readings are what data can be read as, whatever its media type says: a word, and a media type of such data.
-var readings = [][2]string{
-	{"json", "application/json"}, {"xml", "application/xml"}, {"csv", "text/csv"},
-	{"lines", "application/x-ndjson"}, {"form", "application/x-www-form-urlencoded"}, {"html", "text/html"},
-	{"text", "text/plain"},
-}
-
-// Readings are the words for what data can be read as.
-func Readings() (words []string) {
-	for _, one := range readings {
-		words = append(words, one[0])
-	}
-	return words
-}
-
-// ReadingType is the media type of data that is read as a word of Readings says, "" for another word.
-func ReadingType(word string) string {
-	for _, one := range readings {
-		if one[0] == word {
-			return one[1]
-		}
-	}
-	return ""
-}
-
-// Reading is the word of Readings for a format, "" for one that has none.
-func (f Format) Reading() string {
-	for _, one := range readings {
-		if FormatOf(one[1], nil) == f {
-			return one[0]
-		}
-	}
-	return ""
-}
-
-// ReadingWord is the word of Readings with a media type, "" for another media type.
-func ReadingWord(mediaType string) string {
-	for _, one := range readings {
-		if one[1] == mediaType {
-			return one[0]
-		}
-	}
-	return ""
-}
-
 // FormatOf tells the format from the media type; an unknown or missing type
 // is guessed from the first character.
 func FormatOf(contentType string, data []byte) Format {

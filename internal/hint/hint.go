@@ -494,9 +494,11 @@ func unreadable(e *evidence) string {
 	}
 	switch other := e.Reply.LooksLike(); {
 	case other != "":
-		return fmt.Sprintf("the service calls it %s, but it looks like %s; with answer as: %s (at the step, the "+
-			"operation or the service; -as %[3]s in a call) it is read as that", e.answer.ContentType(), other,
-			other.Reading())
+		return fmt.Sprintf("the service calls it %s, but it looks like %s; write answer as: %s (at the step, the "+
+			"operation or the service), or -as %[3]s for a call", e.answer.ContentType(), other, other.Reading())
+	case e.Reply.Problem != nil && e.record.Request != nil && e.record.Request.AnswerAs != "":
+		return fmt.Sprintf("the service calls it %s, and answer as: (-as in a call) says that it is read as %s",
+			cmp.Or(e.answer.ContentType(), "nothing"), e.Reply.Format)
 	case e.Reply.Problem != nil:
 		return "see the body with -show received"
 	}

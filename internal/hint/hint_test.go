@@ -445,17 +445,17 @@ func TestExplain(t *testing.T) {
 		{
 			"JSON that is called text",
 			step{status: 200, header: with("Content-Type", "application/json"), answer: "<a/>"},
-			"but it looks like XML; with answer as: xml",
+			"but it looks like XML; write answer as: xml",
 		},
 		{
 			"lines that are called JSON",
 			step{status: 200, header: with("Content-Type", "application/json"), answer: "{\"lot\": 1}\n{\"lot\": 2}\n"},
-			"but it looks like lines of JSON; with answer as: lines",
+			"but it looks like lines of JSON; write answer as: lines",
 		},
 		{
 			"JSON that is called a page",
 			step{status: 200, header: with("Content-Type", "text/html"), answer: `{"lot": "L-1"}`},
-			"but it looks like JSON; with answer as: json",
+			"but it looks like JSON; write answer as: json",
 		},
 		{"an error under 200", step{
 			status: 200, header: with("Content-Type", "application/json"),

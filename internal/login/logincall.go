@@ -298,7 +298,7 @@ var askKeys = []mapping.Key[callKeys]{
 		a.spec.Form = r.Values(n, "form")
 	}),
 	mapping.NewKey("body", "a JSON body", func(r *mapping.Reader, a *callKeys, n *yamlfile.Node) {
-		r.NotFile(n, "body", "write below body: what is in the file")
+		r.NotFile(n, "body", "write what is in the file below body:")
 		a.spec.Body = r.Tree(n)
 	}),
 	mapping.NewKey("text", "a body as text", func(r *mapping.Reader, a *callKeys, n *yamlfile.Node) {
@@ -431,12 +431,10 @@ var loginCallOwnKeys = []mapping.Key[LoginCall]{
 	mapping.NewKey("send", "how it is sent", func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) {
 		readSend(r, n, &d.Send)
 	}),
-	mapping.NewKey("still good", "the call that verifies it; ${token} is the token in it", func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) {
-		d.StillGood = readCallOfToken(r, n)
-	}),
-	mapping.NewKey("revoke", "the call that ends it; ${token} is the token in it", func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) {
-		d.Revocation = readCallOfToken(r, n)
-	}),
+	mapping.NewKey("still good", "the call that verifies it; ${token} in it is the token",
+		func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) { d.StillGood = readCallOfToken(r, n) }),
+	mapping.NewKey("revoke", "the call that ends it; ${token} in it is the token",
+		func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) { d.Revocation = readCallOfToken(r, n) }),
 }
 
 // readCallOfToken reads a call that may name the token as ${token}.

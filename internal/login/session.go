@@ -37,8 +37,8 @@ type Echo struct {
 	Value   string // what is sent in the header to ask for a value
 }
 
-// in is the value that an answer gives to be repeated, empty for none. Some services refuse the call that asks for it,
-// and give it along with that.
+// in is the value that an answer gives to be repeated, empty for none. Some services give it in an answer that refuses
+// the call.
 func (e *Echo) in(answer *exchange.Answer) string {
 	if text := answer.Header.Get(e.Header); !strings.EqualFold(text, "required") {
 		return text
@@ -78,15 +78,14 @@ func (s *Session) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error
 		ask := *s.Echo.Request
 		ask.Headers = append(slices.Clone(ask.Headers), pair(s.Echo.Header, s.Echo.Value))
 		re, err := s.call(ctx, env, &ask, token, "asking for "+s.Echo.Header)
-		text := ""
-		if re != nil {
-			text = s.Echo.in(re.Record.Answer)
-		}
-		switch {
-		case text != "":
-		case err != nil:
+		if re == nil {
 			return nil, err
-		default:
+		}
+		text := s.Echo.in(re.Record.Answer)
+		if text == "" && err != nil {
+			return nil, err
+		}
+		if text == "" {
 			return nil, &Error{
 				Message: fmt.Sprintf("asking for %s was answered with %d and no value in that header", s.Echo.Header,
 					re.Record.Answer.Status), Record: re.Record,
@@ -99,7 +98,7 @@ func (s *Session) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error
 	return token, nil
 }
 
-// call makes one of the session's own calls. With an error is the reply that tells it, where one came.
+// call makes one of the session's own calls. The reply is there beside an error, too, where the service refused it.
 func (s *Session) call(ctx context.Context, env *Env, spec *request.Spec, t *Token,
 	doing string,
 ) (*reply.Reply, error) {

@@ -50,6 +50,6 @@ func (r *Reader) NotFile(n *yamlfile.Node, key, try string) {
 		return
 	}
 	if _, err := FileInside(r.Dir, n.Text); err == nil {
-		r.File.Report(n, try, "%s is a file here, and %s: is the content itself", n.Text, key)
+		r.File.Report(n, try, "%s is a file, and %s: takes the content itself", n.Text, key)
 	}
 }

@@ -50,9 +50,9 @@ func (r *Reader) RuleAt(p *path.Path, n *yamlfile.Node) *rule.Rule {
 func (r *Reader) allOf(n *yamlfile.Node) *rule.Rule {
 	return r.joinedRule(n, func(rules []*rule.Rule) *rule.Rule {
 		if one, other, ok := rule.Opposed(rules); ok {
-			r.File.Report(n, fmt.Sprintf("write equals: [%s, %s] for a list of these values, or one of %[1]s or %[2]s; of "+
-				"a path with [*], write the path | join \", \" and one text", one, other),
-				"all rules of a list have to hold, and no value is %s and %s", one, other)
+			try := fmt.Sprintf("write equals: [%s, %s] for a list of these values, or one of %[1]s or %[2]s; "+
+				"for a path with [*], write the path | join \", \" and one text", one, other)
+			r.File.Report(n, try, "all rules of a list have to hold, and no value is both %s and %s", one, other)
 		}
 		return rule.AllOf(rules)
 	})

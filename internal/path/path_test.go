@@ -112,6 +112,7 @@ func TestFind(t *testing.T) {
 			document: `{"token": "e30.eyJzdWIiOiAiw7zDuy/Dv8O_In0.c2ln"}`, want: `"üû/ÿÿ"`,
 			source: `token | inside "." "." | parse base64 | parse json | .sub`,
 		},
+		{document: `{"a": "QQ==QQ"}`, source: "a | parse base64", miss: `a has no | parse base64: it is "QQ==QQ"; parse base64: it is not Base64`},
 		{document: `{"a": "x!"}`, source: "a | parse base64", miss: `a has no | parse base64: it is "x!"; parse base64: it is not Base64`},
 		{document: textsJSON, source: "json | parse json | .lots[0].nr", miss: `lots[0] has no nr: it is an object with id`},
 		{

@@ -170,8 +170,8 @@ func (r *Reply) Roots(names map[string]string) path.Roots {
 	}
 }
 
-// LooksLike is JSON, XML or lines of JSON where an answer looks like that, and is read as another form, in which none of
-// its fields is found, or cannot be read at all; else empty.
+// LooksLike is JSON, XML or lines of JSON where an answer looks like that and is read as another form: one without
+// fields, or one that it is not. It is empty for others.
 func (r *Reply) LooksLike() document.Format {
 	if r.Record == nil || r.Record.Answer == nil || r.Record.Answer.ReadAs != "" {
 		return ""
@@ -194,15 +194,23 @@ func beginsWithLines(body []byte) bool {
 	return err == nil && len(read.Items()) == 2
 }
 
-// shapeless says of an answer without fields what it is.
+// shapeless says of an answer without fields what it is. It is empty for others.
 func (r *Reply) shapeless() string {
 	if r.Payload == nil || r.Record == nil || r.Record.Answer == nil {
 		return ""
 	}
-	kind := map[document.Format]string{
-		document.Plain: "text without fields", document.Binary: "binary data", document.HTML: "a page",
-	}[r.Format]
-	if mediaType := r.Record.Answer.ContentType(); kind != "" && mediaType != "" {
+	kind := ""
+	switch r.Format {
+	case document.Plain:
+		kind = "text without fields"
+	case document.Binary:
+		kind = "binary data"
+	case document.HTML:
+		kind = "a page"
+	default:
+		return ""
+	}
+	if mediaType := r.Record.Answer.ContentType(); mediaType != "" {
 		kind += " (" + mediaType + ")"
 	}
 	return kind

@@ -102,7 +102,7 @@ func (v nodeValue) Get(index ref.Val) ref.Val {
 	if name, ok := index.(types.String); ok {
 		field := path.Child(v.node, string(name))
 		if field == nil && v.node == v.answer && v.shapeless != "" {
-			return types.NewErr("the answer is %s, where %s cannot be", v.shapeless, string(name))
+			return types.NewErr("%s cannot be in the answer: it is %s", string(name), v.shapeless)
 		}
 		return v.wrap(field)
 	}

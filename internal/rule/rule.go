@@ -168,22 +168,26 @@ func TextRule(word string, operand Operand) *Rule {
 // AllOf returns the rule that all the rules hold. It is optional if they all are.
 func AllOf(rules []*Rule) *Rule { return joined(opAllOf, rules, " and ") }
 
-// Opposed finds two values among rules that all have to hold: no value is equal to both. It says no where there are
-// none, and of values that are known only later.
+// Opposed finds two texts among rules that all have to hold: no value equals both. ok is false where there are no such
+// two. Texts with placeholders are known only later, and do not count.
 func Opposed(rules []*Rule) (one, other string, ok bool) {
-	var values []*document.Node
+	var first *document.Node
 	for _, r := range rules {
-		if r.test.op != opEquals || len(r.test.operands[0].Placeholders()) > 0 {
+		if r.test.op != opEquals {
 			continue
 		}
-		node, err := r.test.operands[0].Node(nil)
-		if err != nil || !node.IsScalar() {
+		operand, isText := r.test.operands[0].(textOperand)
+		if !isText || len(operand.Placeholders()) > 0 {
 			continue
 		}
-		if len(values) > 0 && !document.Equal(values[0], node) {
-			return values[0].Text, node.Text, true
+		node, err := operand.Node(value.NoNames{})
+		switch {
+		case err != nil:
+		case first == nil:
+			first = node
+		case !document.Equal(first, node):
+			return first.Text, node.Text, true
 		}
-		values = append(values, node)
 	}
 	return "", "", false
 }
@@ -283,7 +287,7 @@ func suits(op operation, o Operand, kind measureKind) error {
 	}
 	if m.kind == aSize && (op == opEquals || op == opOneOf) {
 		return &Error{
-			Message: fmt.Sprintf("a size is a number of bytes, and %s is none", text),
+			Message: fmt.Sprintf("%s never equals a size, for a size is a number of bytes", text),
 			Try:     fmt.Sprintf("write %s, or a range as at most %s", m.number.Text('f'), text),
 		}
 	}

@@ -18,9 +18,8 @@ func init() { mapping.RegisterKeys("a step", sheet.StepKeys(Kinds)) }
 var (
 	anyStep  = mapping.KeysOf("step, about, when, skip, once, tags, stop, for each")
 	ofAsking = mapping.KeysOf(
-		"site, login, http, timeout, stream, answer as, redirects, headers, query, cookies, soap, action, addressing, blocks, "+
-			"attach, "+
-			"body, text, file, bytes, form, parts, drop empty, pages, until, every, within, states, "+
+		"site, login, http, timeout, stream, answer as, redirects, headers, query, cookies, soap, action, "+
+			"addressing, blocks, attach, body, text, file, bytes, form, parts, drop empty, pages, until, every, within, states, "+
 			"again, undo, keep, expect, checks, fields, where, soft", anyStep)
 )
 

@@ -101,9 +101,15 @@ var callAnswerKeys = []mapping.Key[callback.Answer]{
 	mapping.NewKey("headers", "header fields", func(r *mapping.Reader, a *callback.Answer, n *yamlfile.Node) {
 		a.Headers = r.Values(n, "headers")
 	}),
-	mapping.TreeKey("body", "a body as a tree, written as JSON",
-		func(a *callback.Answer) **request.Tree { return &a.Body }),
-	mapping.TemplateKey("text", "a body as text", func(a *callback.Answer) **value.Template { return &a.Text }),
+	mapping.NewKey("body", "a body as a tree, written as JSON",
+		func(r *mapping.Reader, a *callback.Answer, n *yamlfile.Node) {
+			r.NotFile(n, "body", "write what is in the file below body:")
+			a.Body = r.Tree(n)
+		}),
+	mapping.NewKey("text", "a body as text", func(r *mapping.Reader, a *callback.Answer, n *yamlfile.Node) {
+		r.NotFile(n, "text", "write what is in the file")
+		a.Text = r.Template(n)
+	}),
 }
 
 // Target says that it listens.

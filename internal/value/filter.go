@@ -196,8 +196,8 @@ func join(node *document.Node, args []string) (*document.Node, error) {
 
 // readBase64 reads Base64 (RFC 4648, 4) or base64url (5), with or without padding and line ends.
 func readBase64(text []byte) (*document.Node, error) {
-	plain := strings.NewReplacer("-", "+", "_", "/", "=", "").Replace(strings.Join(strings.Fields(string(text)), ""))
-	data, err := base64.RawStdEncoding.DecodeString(plain)
+	plain := strings.TrimRight(strings.Join(strings.Fields(string(text)), ""), "=")
+	data, err := base64.RawStdEncoding.DecodeString(strings.NewReplacer("-", "+", "_", "/").Replace(plain))
 	if err != nil {
 		return nil, errors.New("it is not Base64")
 	}
